@@ -19,9 +19,11 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.model.bucket import Bucket, Quota, SharedQuota
+from rusty_lantern.core.model.bucket import Bucket, Lock, Quota, SharedQuota
 from rusty_lantern.core.model.bucket_contents import EarlierCount, Uploads, Usage, Versions
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dialect import GATEWAY_16
+from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, Dossier, Software
+from rusty_lantern.core.object_rules.gateway_calendar import as_kept
 from rusty_lantern.core.object_rules.retention import protection
 from rusty_lantern.core.usage.holding import (
     Holding,
@@ -35,6 +37,7 @@ from rusty_lantern.core.usage.holding import (
     summed,
 )
 from rusty_lantern.core.usage.prices import cost, read_prices
+from rusty_lantern.core.value_types import YEAR
 from rusty_lantern.simulator.demo.harbour import MOMENT
 from tests.conftest import Lived, Whole, lantern
 
@@ -204,13 +207,48 @@ def test_unfinished_uploads_count_against_a_quota_and_the_stores_own_counter_whe
     counter = Answer("known", Usage(2, 60, by="counters"))
     assert left(uploads=begun).value == 20
     assert left(uploads=begun, counters=counter).value == 20  # it may lag
-    assert left(uploads=unknown, counters=counter).value == left(uploads=Answer("denied"), counters=counter).value == 40
+    assert not left(uploads=Answer("denied"), counters=counter).settled
+    assert not left(uploads=begun, counters=Answer("denied")).settled, "it may say more"
     assert left(uploads=Answer("known", Uploads(0))).value == left(uploads=Answer("unsupported")).value == 70
     assert (left(uploads=unknown).state, left(uploads=unknown).note) == (
         "failed",
         "how much unfinished uploads take: denied",
     )
-    assert left(uploads=Answer("denied")).state == "failed"
+    assert left(uploads=Answer("denied")).state == "denied"
+
+
+@pytest.mark.parametrize("field", ["usage", "versions", "uploads", "counters", "quota", "owner"])
+def test_an_input_of_a_quota_that_is_denied_leaves_no_other_value(field: str) -> None:
+    quota = Quota(bytes=100, in_blocks=False, shared=[SharedQuota(bytes=90)])
+    whole = Bucket(
+        name="a", usage=Answer("known", Usage(1, 30)), versions=Answer("known", Versions(1, 5, 0)),
+        uploads=Answer("known", Uploads(1, bytes=7)), counters=Answer("known", Usage(2, 60, by="counters")),
+        owner=Answer("known", "deck"), quota=Answer("known", quota),
+    )  # fmt: skip
+    for bucket, value in ((whole, 30), (msgspec.structs.replace(whole, **{field: Answer("denied")}), None)):
+        dossier = Dossier(store="pond", taken=NOW, buckets=[bucket], listing=Answer("known", 1))
+        assert views([dossier], None, NOW)[0].fact("quota.left").value == value
+
+
+YEARS_100 = Lock(enabled=True, mode="compliance", retention=100 * YEAR)
+GATEWAY = Software(OBJECT_GATEWAY, "16.2.1", GATEWAY_16)
+
+
+@pytest.mark.parametrize(
+    ("software", "retention", "unknown"),
+    [
+        (Answer("known", GATEWAY), 0, False), (Answer("known", Software("", dialect=GATEWAY_16)), 0, False),
+        (Answer("known", Software(OBJECT_GATEWAY, "19.1")), 0, True), (Answer("denied"), 0, True),
+        (Answer("known", Software("")), 100 * YEAR, False), (Answer("unsupported"), 100 * YEAR, False),
+    ],
+)  # fmt: skip
+def test_a_century_of_retention_is_believed_where_no_gateway_answers(
+    software: Answer[Software], retention: int, unknown: bool
+) -> None:
+    lock = as_kept(Bucket(name="a", lock=Answer("known", YEARS_100)), software, NOW).lock.value
+    assert lock is not None and (lock.retention, bool(lock.default_unread)) == (retention, unknown)
+    short = Bucket(name="a", lock=Answer("known", Lock(enabled=True, mode="compliance", retention=YEAR)))
+    assert as_kept(short, software, NOW) is short
 
 
 def test_a_quota_that_buckets_share_is_filled_by_all_of_them() -> None:

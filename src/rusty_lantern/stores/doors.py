@@ -18,7 +18,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Bucket, Website
 from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.stores.admin.reader import AdminDoor, with_admin
 from rusty_lantern.stores.first_answer import reach_address
@@ -131,8 +131,18 @@ async def find_swift_door(visit: Visit) -> tuple[Door | None, str]:
 
 def _with_fields(read: Dossier, answer: Answer[Any]) -> Dossier:
     """The dossier with the same answer for every bucket where a Swift door would have answered."""
-    buckets = [msgspec.structs.replace(bucket, **dict.fromkeys(BY_DOOR, answer)) for bucket in read.buckets]
+    buckets = [
+        msgspec.structs.replace(bucket, **dict.fromkeys(BY_DOOR, answer), website=_site(bucket.website, answer))
+        for bucket in read.buckets
+    ]
     return msgspec.structs.replace(read, buckets=buckets)
+
+
+def _site(at_s3: Answer[Website], at_swift: Answer[Website]) -> Answer[Website]:
+    """The web site of a bucket: the Swift door may have one that no answer of the S3 door shows."""
+    if at_swift.value is not None or (at_s3.state == "absent" and at_swift.unread):
+        return at_swift
+    return at_s3
 
 
 def _unread(read: Dossier, entry: DoorEntry | None, why: str, named: Door | None = None) -> Dossier:
@@ -158,8 +168,7 @@ async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
             for bucket in left:
                 shown_fields = await reader.head_of(bucket.name, shown)
                 fields = {name: shown_fields[name] for name in BY_DOOR}
-                if shown_fields["website"].value is not None:  # a site of its own, which no answer of the S3 door shows
-                    fields["website"] = shown_fields["website"]
+                fields["website"] = _site(bucket.website, shown_fields["website"])
                 joined.append(msgspec.structs.replace(bucket, **fields))
 
         async with asyncio.TaskGroup() as group:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import msgspec
 
+GATEWAY_16 = "gateway-16"
+"""The dialect of the object gateway."""
+
 
 class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):
     """The constructs that are read otherwise. What is left out is read as the published language has it.

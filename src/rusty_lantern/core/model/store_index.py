@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from rusty_lantern.core.answer import Answer, Partly, lost
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Partly, lost
 from rusty_lantern.core.model.bucket import Bucket, Encryption, SharedQuota
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Group, Identity
@@ -29,20 +29,20 @@ def counts_against_quota(bucket: Bucket, *, in_blocks: bool) -> Answer[int]:
     """How many bytes of a bucket count against its quota: current objects, old versions, and what was uploaded of
     uploads that were never finished (tried on a gateway 16.2). The store's own counter, which may lag, where it says
     more. `in_blocks`: objects count with the whole blocks that they take up, which only a counter shows."""
-    usage, versions, uploads = bucket.usage, bucket.versions, bucket.uploads
-    if usage.value is None:
-        return Answer(usage.state, None, usage.note, usage.evidence)
+    usage, versions, counters, begun = bucket.usage, bucket.versions, bucket.counters, bucket.uploads.value
+    inputs: tuple[Answer[Any], ...] = (usage, versions, bucket.uploads, counters)
+    unread = next((one for one in inputs if one.unread and not (one is counters and one.note == NOT_IN_DOSSIER)), None)
+    if unread is not None or usage.value is None:
+        lost_to = unread or usage
+        return Answer(lost_to.state, None, lost_to.note, lost_to.evidence)
     if not usage.value.complete:
         return Answer("failed", None, "counting stopped before the end", usage.evidence)
-    if versions.value is None and versions.unread:
-        return Answer(versions.state, None, versions.note, versions.evidence)
-    begun, counted = uploads.value, bucket.counters.value
-    none_begun = not uploads.unread if begun is None else begun.complete and not begun.count
-    parts = 0 if none_begun else begun.bytes if begun else None
-    if parts is None and counted is None:
-        note = begun.bytes_unread or "the parts were not asked for" if begun else uploads.reason
-        return Answer("failed", None, f"how much unfinished uploads take: {note}", uploads.evidence)
-    listed = usage.value.bytes + (versions.value.old_bytes if versions.value else 0) + (parts or 0)
+    parts = 0 if begun is None or (begun.complete and not begun.count) else begun.bytes
+    if parts is None:
+        note = (begun and begun.bytes_unread) or "the parts were not asked for"
+        return Answer("failed", None, f"how much unfinished uploads take: {note}", bucket.uploads.evidence)
+    listed = usage.value.bytes + (versions.value.old_bytes if versions.value else 0) + parts
+    counted = counters.value
     if in_blocks and listed and not (counted and counted.in_blocks):
         return Answer("failed", None, "how many blocks its objects take up is not shown", usage.evidence)
     by_counter = 0 if counted is None else counted.in_blocks if in_blocks else counted.bytes

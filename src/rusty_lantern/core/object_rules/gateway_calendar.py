@@ -11,8 +11,9 @@ from datetime import UTC, datetime
 
 import msgspec
 
-from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.bucket import Bucket, Lock
+from rusty_lantern.core.model.dialect import GATEWAY_16
 from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, Software
 from rusty_lantern.core.value_types import DURATION, show_moment
 
@@ -22,21 +23,27 @@ LAST_MOMENT = datetime.fromtimestamp(SECONDS - 1, UTC)
 
 
 def beyond_calendar(lock: Lock, software: Answer[Software], moment: datetime) -> bool:
-    """Whether the default retention of a gateway's bucket would end after its calendar does."""
-    gateway = software.value is not None and software.value.name == OBJECT_GATEWAY
-    return gateway and int(moment.timestamp()) + lock.retention >= SECONDS
+    """Whether a bucket's default retention would end after a gateway's calendar does, and one may answer for it."""
+    known = software.value
+    gateway = known is not None and (known.name == OBJECT_GATEWAY or known.dialect == GATEWAY_16)
+    may_be = gateway or (software.unread and software.note != NOT_IN_DOSSIER)
+    return may_be and int(moment.timestamp()) + lock.retention >= SECONDS
 
 
 def as_kept(bucket: Bucket, software: Answer[Software], moment: datetime) -> Bucket:
-    """A bucket with the default retention that what is stored at this moment gets; it is unknown of releases that were
-    not measured."""
+    """A bucket with the default retention that what is stored at this moment gets. It is unknown where a gateway of
+    another release answers, or where what answers could not be read."""
     lock = bucket.lock.value
     if lock is None or not beyond_calendar(lock, software, moment):
         return bucket
     begins_anew = f"ends after {show_moment(LAST_MOMENT)}, where a gateway's calendar begins anew at 1970"
     why = f"its default of {DURATION.show(lock.retention)} {begins_anew}"
     if software.value is None or not software.value.dialect:
-        why += " (measured on another release)"
+        why += (
+            f" (what answers here is not known: {software.reason})"
+            if software.unread
+            else " (tried on another release)"
+        )
         kept = msgspec.structs.replace(lock, mode="", retention=0, default_unread=why)
         return msgspec.structs.replace(bucket, lock=bucket.lock.map(lambda _: kept))
     ends = (int(moment.timestamp()) + lock.retention) % SECONDS

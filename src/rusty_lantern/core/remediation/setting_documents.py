@@ -138,7 +138,7 @@ def _lock(view: BucketSubject, requirement: Requirement) -> Change | None:
     proposed = Lock(True, mode, keep)
     if beyond_calendar(proposed, view.dossier.software, view.dossier.taken):
         ends = show_moment(LAST_MOMENT)
-        return Change(f"require a retention that ends before {ends}: this store can keep none that ends later")
+        return Change(f"require a retention that ends before {ends}: a gateway can keep none that ends later")
     words = "change the default retention; existing versions keep their own"
     if mode == "compliance":
         words += ", and what is stored under compliance cannot be taken back"

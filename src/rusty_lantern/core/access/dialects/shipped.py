@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Protocol
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.dialect import Dialect, Readings
+from rusty_lantern.core.model.dialect import GATEWAY_16, Dialect, Readings
 from rusty_lantern.core.model.dossier import Software
 
 COMMON = Dialect("common", "the published policy language")
 GATEWAY = Dialect(
-    "gateway-16",
+    GATEWAY_16,
     "the object gateway, release 16",
     ("16.2.",),
     Readings(

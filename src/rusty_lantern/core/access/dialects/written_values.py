@@ -20,7 +20,7 @@ Kind = Literal["number", "moment", "network"]
 
 
 class Unclear(ValueError):
-    """Something of which it was not measured what the software makes of it."""
+    """How the software reads this was not measured."""
 
 
 _NUMBER = re.compile(r"[ \t\n\v\f\r]*([+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]{1,3})?)")
@@ -55,12 +55,12 @@ def as_read(values: tuple[str, ...], kind: Kind) -> tuple[str, ...]:
 def _read(value: str, kind: Kind) -> str | None:
     """One value; None where it does not count."""
     if len(value) > LONGEST or _NUMBER_OF_C.match(value):
-        raise Unclear(f'what this store makes of "{value[:LONGEST]}" is not known')
+        raise Unclear(f'how this store reads "{value[:LONGEST]}" is not known')
     match = _NUMBER.fullmatch(value)
     if match:
         number = Decimal(repr(float(match[1])))
         if not number.is_finite() or number.adjusted() > LONGEST:
-            raise Unclear(f'what this store makes of "{value}" is not known')
+            raise Unclear(f'how this store reads "{value}" is not known')
         return _plain(number) if kind == "number" else _moment(number, value)
     return _date(value) if kind == "moment" else None
 
@@ -77,7 +77,7 @@ def _plain(number: Decimal) -> str:
 
 def _moment(seconds: Decimal, value: str) -> str:
     if not 0 <= seconds < CALENDAR:
-        raise Unclear(f'what this store makes of the moment "{value}" is not known')
+        raise Unclear(f'how this store reads the moment "{value}" is not known')
     return _on_calendar(int(seconds))
 
 
@@ -95,7 +95,7 @@ def _date(value: str) -> str | None:
             year or 0, month or 0, 1 if day is None else day, hour or 0, minute or 0, second or 0, tzinfo=UTC
         )
     except ValueError:  # it counts on: month 13 is the next January, and what else it does was not measured
-        raise Unclear(f'what this store makes of the moment "{value}" is not known') from None
+        raise Unclear(f'how this store reads the moment "{value}" is not known') from None
     return _on_calendar(int(moment.timestamp()))
 
 
@@ -103,7 +103,7 @@ def _networks(value: str) -> Iterator[str]:
     """The networks that a value stands for; none where it does not count."""
     match = _NETWORK.fullmatch(value)
     if match is None and re.search(r"/[ \t\n\v\f\r]*-", value):
-        raise Unclear(f'what this store makes of the network "{value[:LONGEST]}" is not known')
+        raise Unclear(f'how this store reads the network "{value[:LONGEST]}" is not known')
     family = ipaddress.IPv6Address if ":" in value else ipaddress.IPv4Address
     try:
         address = family(match[1] if match and "%" not in value else "")
