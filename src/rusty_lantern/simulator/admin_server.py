@@ -66,7 +66,7 @@ class AdminDoor:
         if "list" in query:
             return {"keys": sorted(self.users), "truncated": "false", "count": len(self.users)}
         user = self.users.get(query.get("uid", ""))
-        return user.answer if user else None
+        return {"bucket_quota": NO_QUOTA, "user_quota": NO_QUOTA, **user.answer} if user else None
 
     def _buckets(self, query: Mapping[str, str], held: StoreContents) -> Any:
         if "policy" in query:
@@ -105,6 +105,9 @@ def _written(name: str) -> str:
     return name.replace(":", "/", 1)
 
 
+NO_QUOTA = {"enabled": False, "check_on_raw": False, "max_size": -1, "max_objects": -1}
+
+
 def _key(bucket: Bucket) -> str:
     return f"{_written(bucket.name)}:{_id(bucket)}"
 
@@ -125,7 +128,7 @@ def _stats(bucket: Bucket) -> dict[str, Any]:
         "creation_time": created and created.strftime("%Y-%m-%dT%H:%M:%S.000000Z"),
         "placement_rule": "default-placement",
         "usage": counted,
-        "bucket_quota": {"enabled": False, "max_size": -1, "max_objects": -1},
+        "bucket_quota": NO_QUOTA,
     }
 
 
