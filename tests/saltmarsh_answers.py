@@ -174,15 +174,22 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("skerry", "ferry-lists", "exposure.read"): ("high", "open"),  # its software skips a statement with NotAction
     ("skerry", "permit-archive", "principals.delete"): ("high", "old-importer (and 1 as required)"),
     ("skerry", "permit-scans", "principals.delete"): ("high", "old-importer (and 1 as required)"),
-    ("skerry", "grant-ledger", "principals.delete"): ("high", "ledger-reader, old-importer (and 1 as required)"),
+    ("skerry", "grant-ledger", "principals.delete"): (
+        "high",
+        "ledger-reader, mirror-runner, old-importer (and 1 as required)",
+    ),
     ("skerry", "permit-archive", "lock.enabled"): ("high", "off"),
     ("skerry", "permit-archive", "lock.mode"): ("high", "absent"),
     ("skerry", "permit-archive", "lock.default-retention"): ("high", "absent"),
     ("skerry", "grant-ledger", "lock.default-retention"): ("high", "30 days"),
     ("skerry", "ledger-reader", "identity.excess-permissions"): (
         "high",
-        "write delete change-settings bypass-retention read-settings",
+        "write delete change-settings read-settings",
     ),  # by its name it only reads; all but deleting objects is allowed to it, and unfinished uploads may be deleted
+    ("skerry", "mirror-runner", "identity.excess-permissions"): (
+        "high",
+        "delete change-settings bypass-retention",
+    ),  # an ACL's `write` at a gateway deletes versions too, under governance as well
     ("skerry", "old-importer", "identity.administers"): ("critical", "system user"),  # for whom no refusal counts
     ("skerry", "old-importer SKER…R001", "credential.owner-kind"): ("critical", "root"),
     ("boathouse", "slip-drafts/", "link.allows"): (

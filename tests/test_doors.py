@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from aiohttp import web
 from hypothesis import given
@@ -18,9 +19,11 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rul
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl
 from rusty_lantern.core.model.capabilities import SWIFT
-from rusty_lantern.core.model.dossier import AclReading, Door, Dossier, decode
+from rusty_lantern.core.model.dialect import GATEWAY_16
+from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, AclReading, Door, Dossier, Software, decode
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.lagoon import HARBOUR_ACCOUNT, HARBOUR_USERS, with_door
 from rusty_lantern.simulator.s3_server import Standin
@@ -33,6 +36,8 @@ UNSUPPORTED: Answer[Any] = Answer("unsupported")
 
 
 def store(reading: AclReading, account: Answer[AccountAcl], **more: Any) -> Dossier:
+    if reading == "gateway":
+        more = {"software": Answer("known", Software(OBJECT_GATEWAY, "16.2.15", GATEWAY_16))} | more
     return Dossier(
         store="lagoon", taken=MOMENT, acl_reading=reading, account_acl=account, account=Answer("known", "AUTH_keeper"),
         public_access_guards=UNSUPPORTED, network=UNSUPPORTED, **more,
@@ -63,13 +68,13 @@ TABLE = [
     ("keystone", "*:*", "", "", "list read"),
     ("keystone", "", "*:*", "", "write delete"),
     ("keystone", "*,member", "member", "", ""),
-    ("gateway", ".r:*", "", "list read", "list read"),
-    ("gateway", ".r:good.example", "", "list read", "list read"),
+    ("gateway", ".r:*", "", "list read read-settings", "list read read-settings"),
+    ("gateway", ".r:good.example", "", "list read read-settings", "list read read-settings"),
     ("gateway", "*:*", "*:*", "", ""),
     ("gateway", ".r:good.example,.r:-*", "", "", ""),
-    ("gateway", ".r:*,.r:-*", "", "list read", "list read"),
-    ("gateway", "anonymous", "anonymous", "list read write delete read-settings",
-     "list read write delete read-settings"),
+    ("gateway", ".r:*,.r:-*", "", "list read read-settings", "list read read-settings"),
+    ("gateway", "anonymous", "", "list read read-settings", ""),
+    ("gateway", "", "anonymous", "write delete change-settings bypass-retention", ""),
 ]  # fmt: skip
 
 
@@ -83,6 +88,27 @@ def test_each_kind_of_server_reads_container_acls_its_own_way(
             verbs.split()
         )
     assert set(found.values()) <= {"open", "closed"}
+
+
+def test_what_acls_allow_at_a_gateway_of_another_release_is_not_known() -> None:
+    """Nor where what answers could not be read; what every release allows is."""
+    written = container(Answer("known", ContainerAcl("", "anonymous")))
+    for software in (Answer("known", Software(OBJECT_GATEWAY, "20.1")), Answer[Software]("denied", None, "403")):
+        found = levels(written, store("gateway", NONE, software=software))
+        assert {found["anyone", verb] for verb in ("write", "delete")} == {"open"}
+        assert {found["anyone", verb] for verb in ("change-settings", "bypass-retention")} == {"unknown"}
+
+
+def test_a_grant_to_write_changes_settings_where_a_gateway_has_a_swift_door() -> None:
+    """By a POST, which no Deny refuses; without that door, by deleting the bucket alone, which one does."""
+    deny = '{"Statement": {"Effect": "Deny", "Principal": "*", "Action": "s3:*", "Resource": "*"}}'
+    written = msgspec.structs.replace(
+        container(Answer("absent")), acl=Answer("known", [Grant("anyone", "write")]), policy=Answer("known", deny)
+    )
+    for doors, level in (([Door("swift", "http://x/swift/v1", read=True)], "open"), ([], "closed")):
+        gateway = store("gateway", NONE, doors=Answer("known", doors), protocol="s3")
+        assert levels(written, gateway)["anyone", "change-settings"] == level
+        assert levels(written, gateway)["anyone", "write"] == "closed"
 
 
 def test_where_the_kind_of_server_is_not_known_only_what_all_agree_on_is_decided() -> None:

@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import pytest
 from botocore.exceptions import ClientError
 
 from rusty_lantern.core.model.dossier import decode
@@ -21,6 +22,7 @@ from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
 from tests.gateway import Gateway
 from tests.real_store import workspace_for
+from tests.swift_server import SwiftDoor
 
 DEFAULTS = (None, ("GOVERNANCE", 1), ("COMPLIANCE", 1))
 PERIODS = (None, "GOVERNANCE", "COMPLIANCE", "short GOVERNANCE", "short COMPLIANCE")
@@ -127,6 +129,43 @@ def test_a_default_that_ends_past_the_gateways_calendar_keeps_what_the_gateway_k
     assert "begins anew" in lantern("show", "century-100", "--json", cwd=folder).out
     remedy = lantern("remedy", "century-60", cwd=folder).out
     assert "none that ends later" in " ".join(remedy.split()) and "<Years>100" not in remedy
+
+
+def test_a_post_at_the_swift_door_deletes_what_is_locked_and_no_door_but_that_shows_it(
+    gateway: Gateway, tmp_path: Path
+) -> None:
+    client, swift = gateway.client(), SwiftDoor(f"{gateway.address}/swift/v1")
+    client.create_bucket(Bucket="around", ObjectLockEnabledForBucket=True)
+    until = datetime.now(UTC) + timedelta(days=2)
+    locks: dict[str, dict[str, Any]] = {
+        "compliance": {"ObjectLockMode": "COMPLIANCE", "ObjectLockRetainUntilDate": until},
+        "governance": {"ObjectLockMode": "GOVERNANCE", "ObjectLockRetainUntilDate": until},
+        "hold": {"ObjectLockLegalHoldStatus": "ON"},
+    }
+    versions = {key: client.put_object(Bucket="around", Key=key, Body=b"x", **lock) for key, lock in locks.items()}
+    deny = {"Effect": "Deny", "Principal": "*", "Action": "s3:Delete*", "Resource": "arn:aws:s3:::around/*"}
+    client.put_bucket_policy(Bucket="around", Policy=json.dumps({"Version": "2012-10-17", "Statement": [deny]}))
+    for key in locks:
+        assert swift.send("POST", f"/around/{key}", gateway.swift, {"X-Delete-At": "4102444800"})[0] == 202
+        assert "x-delete-at" not in client.head_object(Bucket="around", Key=key)["ResponseMetadata"]["HTTPHeaders"]
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
+    required = "{objects.deletable-by: nobody, objects.expires-in: absent, lock.mode: absent}"
+    (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: all\n  require: {required}\n")
+    assert lantern("survey", "--objects", "all", "--only", "real/around", cwd=folder).code == 0
+    audit = json.loads(lantern("audit", "--json", cwd=folder).out)
+    assert {row["fact"]: row["severity"] for row in audit["drift"]}["lock.way-around"] == "critical"
+    assert "objects.deletable-by" in [row["fact"] for row in audit["drift"]]
+    assert "objects.expires-in" in [row["fact"] for row in audit["unknown"]]
+    (row,) = json.loads(lantern("retention", "--json", cwd=folder).out)["buckets"]
+    assert row["sentence"].startswith("3 of 3 versions are deletable now, locked ones too")
+    assert {group["deletable_by"] for group in row["retention"]["groups"]} == {"delete-permission"}
+    soon = {"X-Delete-At": str(int(time.time()) + 2)}
+    assert {swift.send("POST", f"/around/{key}", gateway.swift, soon)[0] for key in locks} == {202}
+    time.sleep(4)
+    gateway.admin("objects", "expire")  # what the gateway does by itself every few minutes
+    for key, version in versions.items():
+        with pytest.raises(ClientError, match="404"):
+            client.head_object(Bucket="around", Key=key, VersionId=version["VersionId"])
 
 
 def test_metadata_tags_and_access_lists_are_those_the_client_put(gateway: Gateway, tmp_path: Path) -> None:

@@ -278,7 +278,10 @@ def test_whom_objects_own_acls_let_in_by_name_is_known_once_they_were_all_read(p
         requests = {
             "list": [f"GET {path}"],
             "read": [f"GET {path}/{key}" for key in keys],
-            "read-settings": [f"GET {path}?versioning", *(f"GET {path}/{key}?acl" for key in keys)],
+            "read-settings": [
+                f"GET {path}?versioning",
+                *(f"GET {path}/{key}?{what}" for key in keys for what in ("acl", "tagging")),
+            ],
         }
         for verb, lines in requests.items():
             passed = any(asked(people, user, line) for line in lines)

@@ -519,7 +519,8 @@ def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole
     baseline.write_text(f"{baseline.read_text()}\n  - {sheet % 'within [list, read]'}\n")
     drift = json.loads(lantern("audit", "--store", "skerry", "--json", cwd=folder).out)["drift"]
     [found] = [row for row in drift if row["fact"] == "access.ledger-reader"]
-    assert (found["name"], found["observed"]) == ("grant-ledger", " ".join(VERBS))
+    all_but_bypass = " ".join(verb for verb in VERBS if verb != "bypass-retention")  # it may delete no version
+    assert (found["name"], found["observed"]) == ("grant-ledger", all_but_bypass)
     mistaken = baseline.read_text().replace("ledger-reader:", "ledger-raeder:")
     baseline.write_text(mistaken)
     told = json.loads(lantern("baseline", "check", "--json", cwd=folder).out)["warnings"]

@@ -93,7 +93,7 @@ def test_what_the_record_does_not_explain_is_counted_and_refused_attempts_explai
     changed: dict[str, Any],
 ) -> None:
     unexplained = [r for r in (*changed["changes"], *changed["weakened"]) if r["causes"] == []]
-    assert changed["events"]["unexplained"] == len(unexplained) == 22
+    assert changed["events"]["unexplained"] == len(unexplained) == 21
     actors = {event["actor"] for row in changed["changes"] for event in row["causes"] or ()}
     assert "permit-clerk" not in actors  # it tried to change a policy, and was refused
 

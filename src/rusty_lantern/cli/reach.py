@@ -45,7 +45,8 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
             readers = [await opened.enter_async_context(reader_of(visit)) for visit in visits]
             for reader in readers:
                 reached = await reader.reach()
-                doors, nodes = await reach_doors(reader.visit), await reach_nodes(reader.visit, reached)
+                doors = (*reached.doors, *await reach_doors(reader.visit))
+                nodes = await reach_nodes(reader.visit, reached)
                 people = await reach_people(reader.visit)
                 doors += (people,) if people else ()
                 software = await reach_software(reader.visit)

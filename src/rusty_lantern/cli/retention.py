@@ -106,13 +106,15 @@ def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], 
     bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
     assert table is not None
     required = [one for one in judged if one.requirement.fact in ABOUT]
+    around = str(view.fact("lock.way-around").value or "")
     default = f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none"
     return RetentionRow(
         store=view.dossier.store,
         bucket=bucket.name,
         default_retention="unknown" if bucket.lock.unread or (lock and lock.default_unread) else default,
         retention=summary,
-        sentence=sentence(summary, when),
+        way_around=around,
+        sentence=sentence(summary, when, around),
         bypass_holders=view.names_with("bypass-retention"),
         drift=[object_row(one) for one in required if one.status == "drift"],
         others={one.requirement.fact: one.status for one in required if one.status != "drift"},
@@ -129,7 +131,8 @@ def _history(session: OpenedSurvey, view: BucketSubject, key: str) -> list[Versi
     from rusty_lantern.reports.results.objects import version_row
 
     path = table_path(session.survey.folder, view.dossier.store, view.bucket.name)
-    rows = [version_row(version, protection(version, session.when)) for version in read_versions(path, key)]
+    versions = read_versions(path, key)
+    rows = [version_row(one, protection(one, session.when, locks_hold=view.locks_hold)) for one in versions]
     if not rows:
         raise BadInput(
             Problem(f'{view.title} has no object "{key}" in this survey', remedy="object keys are written in full")

@@ -31,7 +31,8 @@ SOURCE = f"""(SELECT *,
     WHEN {_PROTECTED_BENEATH} THEN 'unprotected-over-protected' WHEN beneath_unknown THEN 'unknown'
     ELSE 'unprotected' END AS key_state
 FROM (SELECT *,
-  CASE WHEN marker THEN 'delete-permission'
+  CASE WHEN marker OR NOT locks_hold THEN 'delete-permission'
+    WHEN locks_hold IS NULL AND (coalesce(hold, false) OR coalesce({BINDS}, false)) THEN 'unknown'
     WHEN coalesce(hold, false) OR coalesce(mode = 'compliance' AND until > $moment, false) THEN 'nobody'
     WHEN mode IS NULL OR hold IS NULL THEN 'unknown'
     WHEN {BINDS} THEN 'bypass-retention' ELSE 'delete-permission' END AS deletable_by,
@@ -117,7 +118,8 @@ _COLUMNS: dict[str, Column] = {
     "objects.public": Column("public", "public IS NOT NULL"),
     "objects.checksum": Column("nullif(checksum, '')", "checksum IS NOT NULL"),
     "objects.expires-in": Column(
-        "CASE WHEN expires IS NOT NULL THEN greatest(epoch_us(expires) - $moment, 0) // 1000000 END"
+        "CASE WHEN expires IS NOT NULL THEN greatest(epoch_us(expires) - $moment, 0) // 1000000 END",
+        f"{_LOOKED} AND (expires IS NOT NULL OR NOT hides_expiry)",
     ),
     "objects.points-to": Column("nullif(points_to, '')"),
     "objects.encryption": Column(_KEEPER, "encryption IS NOT NULL", or_else=_OR_ELSE),

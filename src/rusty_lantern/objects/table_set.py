@@ -19,6 +19,7 @@ from rusty_lantern.core.model.bucket import Bucket, Encryption, LifecycleRule
 from rusty_lantern.core.model.capabilities import objects_expire
 from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.core.model.store_index import framed, keeper_of, names_of_key
+from rusty_lantern.core.object_rules.gateway_expiry import expiry_by_swift
 from rusty_lantern.objects.duckdb_engine import reading, table_path
 
 if TYPE_CHECKING:
@@ -58,6 +59,10 @@ class VersionTable(NamedTuple):
     """Whether a current version that expires stays as an old one."""
     rules_known: bool = True
     """Whether these are all, and nothing else narrows them."""
+    locks_hold: bool | None = True
+    """Whether locked versions cannot be deleted all the same; None: not known."""
+    hides_expiry: bool = False
+    """Whether a version may be removed at a moment of its own that its inspection does not show."""
     own_expiry: bool = False
     """Whether a version may say itself when it is removed, which only inspecting it shows."""
 
@@ -70,6 +75,8 @@ def version_table(folder: Path, view: BucketSubject) -> VersionTable:
     rules = [one for one in lifecycle.value or () if one.enabled and (one.expires or one.expires_old or one.expires_on)]
     never = versioning.state == "absent" or bool(versioning.value and versioning.value.state == "never")
     known = not lifecycle.unread and not any(one.narrowed for one in rules)
+    by_swift = expiry_by_swift(view.dossier)
+    hidden = view.dossier.protocol != "swift" and (by_swift.unread or bool(by_swift.value))
     return made._replace(
         rows=table.rows if table else 0,
         team_keys=view.index.key_names["customer"],
@@ -78,6 +85,8 @@ def version_table(folder: Path, view: BucketSubject) -> VersionTable:
         rules=_written(rules) if rules else "",
         versioned=not never,
         rules_known=known and (versioning.settled or versioning.state == "unsupported" or not rules),
+        locks_hold=view.locks_hold,
+        hides_expiry=hidden,
         own_expiry=objects_expire(view.dossier.protocol),
     )
 
@@ -185,7 +194,8 @@ def open_source(
 
 
 def _type(name: str) -> str:
-    kinds = {"default_retention": "BIGINT", "expires_old": "BIGINT", "versioned": "BOOLEAN"}
+    kinds = dict.fromkeys(("versioned", "locks_hold", "hides_expiry"), "BOOLEAN")
+    kinds |= {"default_retention": "BIGINT", "expires_old": "BIGINT"}
     return kinds.get(name, "VARCHAR")
 
 

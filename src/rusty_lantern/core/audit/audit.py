@@ -27,7 +27,7 @@ from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.waiver_file import Waiver
 from rusty_lantern.core.audit.waivers import WaiverState
 from rusty_lantern.core.audit.waivers import apply as waive
-from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
+from rusty_lantern.core.baseline.builtin import OF_LOCKED_BUCKETS, OF_PROBED_BUCKETS
 from rusty_lantern.core.baseline.evaluation import (
     NO_WEIGHT,
     Cascade,
@@ -217,13 +217,16 @@ def _promised(subject: Subject) -> tuple[Requirement, ...]:
     """What is required of a subject without any sheet."""
     if isinstance(subject, MirrorSubject):
         return subject.promised
-    if not isinstance(subject, BucketSubject) or not subject.bucket.anonymous_test.value:
+    if not isinstance(subject, BucketSubject):
         return ()
+    locked = OF_LOCKED_BUCKETS if subject.locked and subject.fact("lock.way-around").state == "known" else ()
+    if not subject.bucket.anonymous_test.value:
+        return locked
     wrong = {
         "anonymous-test": subject.probed.value == "disagrees",
         "front-bypass": subject.fact("front-bypass").value == "on",
     }
-    return tuple(requirement for requirement in OF_PROBED_BUCKETS if wrong[requirement.fact])
+    return locked + tuple(requirement for requirement in OF_PROBED_BUCKETS if wrong[requirement.fact])
 
 
 def _weigh(view: BucketSubject, sensitive: All | None) -> Weight:

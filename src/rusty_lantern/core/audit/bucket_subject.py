@@ -23,7 +23,7 @@ from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import DecidedRules, VerdictCache
-from rusty_lantern.core.answer import Answer, Fact, lost
+from rusty_lantern.core.answer import Answer, Fact, fact_of, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts
 from rusty_lantern.core.audit.named_access import access_fact
@@ -37,6 +37,7 @@ from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
+from rusty_lantern.core.object_rules.gateway_expiry import way_around_locks
 
 
 class StoreContext(Protocol):
@@ -106,6 +107,18 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def title(self) -> str:
         """`STORE/BUCKET`."""
         return f"{self.dossier.store}/{self.bucket.name}"
+
+    @property
+    def locked(self) -> bool:
+        """Whether versions in it can be locked."""
+        return self.bucket.lock.value is not None and self.bucket.lock.value.enabled
+
+    @property
+    def locks_hold(self) -> bool | None:
+        """Whether what is locked cannot be deleted all the same; None: not known."""
+        declared = self.fact("lock.way-around")
+        around: Fact = declared if declared.state == "stated" else fact_of(way_around_locks(self.dossier))
+        return around.value is None if around.settled else None
 
     @property
     def tags(self) -> Answer[dict[str, str]]:

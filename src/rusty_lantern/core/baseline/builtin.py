@@ -18,6 +18,9 @@ OF_PROBED_BUCKETS = (
 )
 """A store answers as its rules say, and nothing in front of it hands out what it refuses."""
 
+OF_LOCKED_BUCKETS = (_built_in("lock.way-around", "absent", "built in", "built in", "critical"),)
+"""What is locked cannot be deleted all the same."""
+
 OF_MIRRORS = (
     _built_in("mirror.content", "at least within-lag", "estate.yaml", "mirrors"),
     _built_in("mirror.settings", "absent", "estate.yaml", "mirrors"),

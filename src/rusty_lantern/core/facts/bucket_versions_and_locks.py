@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime
 
-from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, switch_fact
+from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ENCRYPTION_ACTIONS,
     KEY_ACTIONS,
@@ -15,6 +15,7 @@ from rusty_lantern.core.facts.event_actions import (
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Lock
 from rusty_lantern.core.model.store_index import keeper_of
+from rusty_lantern.core.object_rules.gateway_expiry import way_around_locks
 from rusty_lantern.core.value_types import DURATION, MOMENT, SWITCH, TEXT, Levels
 
 
@@ -113,6 +114,22 @@ fact(
     safe="on",
     mirrored=True,
 )(lambda subject, _: switch_fact(subject.bucket.lock, lambda lock: lock.enabled))
+
+
+@fact(
+    "lock.way-around",
+    TEXT,
+    "how locked versions can be deleted all the same, whatever their retention or hold; absent: no way is known",
+    area="versions and locks",
+    advice="switch the gateway's Swift protocol off, or let nobody write at its Swift door",
+)
+def lock_way_around(subject: BucketView, _: str) -> Fact:
+    """Absent where nothing can be locked."""
+    lock = subject.bucket.lock
+    if not lock.settled:
+        return lost(lock)
+    around = way_around_locks(subject.dossier)
+    return fact_of(around) if lock.value is not None and lock.value.enabled else Answer("absent")
 
 
 @fact(

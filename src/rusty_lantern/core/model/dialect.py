@@ -49,6 +49,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     services_name_nobody: bool = False
     federated_names_are_users: bool = False
     not_principal_goes_by_name: bool = False
+    acl_permissions_are_wider: bool = False
+    bypass_goes_with_deletion: bool = False
     public_policies_count_under_their_guard: bool = False
     """Whether the guard on public policies does not keep a standing policy from counting. Not sure for all releases."""
 

@@ -50,8 +50,9 @@ class Protection(msgspec.Struct, frozen=True):
         return "legal-hold" if self.legal_hold else self.mode or "unprotected"
 
 
-def protection(version: ObjectVersion, moment: datetime) -> Protection:
-    """What protects a version at `moment`.
+def protection(version: ObjectVersion, moment: datetime, *, locks_hold: bool | None = True) -> Protection:
+    """What protects a version at `moment`. `locks_hold`: whether locked versions cannot be deleted in this store all
+    the same (`gateway_expiry`); None: not known.
 
     What is not known counts for neither side: a version whose hold is not known is `nobody`'s where compliance binds
     anyway, and `unknown` otherwise.
@@ -64,7 +65,9 @@ def protection(version: ObjectVersion, moment: datetime) -> Protection:
     until = version.until if binds else None
     held = version.hold is True
     deletable_by: DeletableBy = "delete-permission"
-    if held or period == "compliance":
+    if not locks_hold and (locks_hold is False or held or period):
+        deletable_by = "delete-permission" if locks_hold is False else "unknown"
+    elif held or period == "compliance":
         deletable_by = "nobody"
     elif not known:
         deletable_by = "unknown"

@@ -24,13 +24,14 @@ def without_public(view: BucketSubject, verbs: Collection[Verb]) -> tuple[Bucket
     acl = view.bucket.container_acl.value
     if acl is None:
         return None
+    gateway = view.dossier.acl_reading == "gateway"
     by_itself = view.dossier.acl_reading in ("tempauth", "keystone") and set(verbs) == {"list"}
     read, write = acl.read, acl.write
     if by_itself and ".rlistings" in acl.read:
         read = _without(acl.read, {".rlistings"}, hosts=False)
-    elif not {"list", "read"}.isdisjoint(verbs):
+    elif not _OPENED_BY["read", gateway].isdisjoint(verbs):
         read = _without(acl.read, _PUBLIC, hosts=True)
-    if not {"write", "delete"}.isdisjoint(verbs):
+    if not _OPENED_BY["write", gateway].isdisjoint(verbs):
         write = _without(acl.write, _PUBLIC, hosts=False)
     if (read, write) == (acl.read, acl.write):
         return None
@@ -44,6 +45,15 @@ def without_public(view: BucketSubject, verbs: Collection[Verb]) -> tuple[Bucket
     answer: Answer[ContainerAcl] = Answer("known", new) if read or write else Answer("absent")
     bucket = msgspec.structs.replace(view.bucket, container_acl=answer)
     return msgspec.structs.replace(view, bucket=bucket), f"take {', '.join(taken)} out of the container's ACL"
+
+
+_OPENED_BY: dict[tuple[str, bool], frozenset[Verb]] = {
+    ("read", False): frozenset({"list", "read"}),
+    ("read", True): frozenset({"list", "read", "read-settings"}),
+    ("write", False): frozenset({"write", "delete"}),
+    ("write", True): frozenset({"write", "delete", "change-settings", "bypass-retention"}),
+}
+"""Which header, and whether at a gateway → the verbs that it opens."""
 
 
 def _entries(side: str) -> list[str]:

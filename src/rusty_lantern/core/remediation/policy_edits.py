@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
-from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, GRANTED, GRANTED_ON_OBJECT, VERBS, actions_of
+from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.access_differences import Difference, differences, own_differences
@@ -49,7 +49,7 @@ def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Reme
         remedies[0] = msgspec.structs.replace(remedies[0], proof=(*remedies[0].proof, f"but {view.rules.object_doubt}"))
     if on_objects:
         actions = {action.name for r in on_objects for action in actions_of(EXPOSURE_FACTS[r.fact])}
-        mine = [g for g in view.rules.object_acls if GRANTED_ON_OBJECT[g.permission] & actions]
+        mine = [g for g in view.rules.object_acls if view.rules.granted_actions(g) & actions]
         acl = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
         words = f"remove the public from objects' own ACLs: {acl}; or disable ACLs for the whole bucket"
         remedies.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
@@ -93,7 +93,7 @@ def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Require
     public = [right for right in rights if right.to in AUDIENCES and any(right.gives(verb) for verb in verbs)]
     actions = {action.name for verb in verbs for action in actions_of(verb)}
     acl = view.bucket.acl.value or []
-    granted = [grant for grant in acl if grant.to in AUDIENCES and GRANTED[grant.permission] & actions]
+    granted = [grant for grant in acl if grant.to in AUDIENCES and view.rules.granted_actions(grant) & actions]
     changed = msgspec.structs.replace(
         view.bucket,
         rights=view.bucket.rights.map(lambda every: [right for right in every if right not in public]),
@@ -154,7 +154,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
             )
             yield partial(_with_statement, number=number, verbs=leaks), f"{how} for {' and '.join(leaks)}"
     actions = {action.name for verb in verbs for action in actions_of(verb)}
-    public = [g for g in view.bucket.acl.value or () if g.to in AUDIENCES and GRANTED[g.permission] & actions]
+    public = [g for g in view.bucket.acl.value or () if g.to in AUDIENCES and view.rules.granted_actions(g) & actions]
     if public:
         words = ", ".join(f"{g.permission} to {g.to}" for g in public)
         yield partial(_without_grants, public=public), f"take {words} out of the bucket's ACL"

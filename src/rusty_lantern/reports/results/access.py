@@ -7,7 +7,8 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide, perhaps_granted
+from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
+from rusty_lantern.core.access.evaluator.grants import perhaps_granted
 from rusty_lantern.core.access.evaluator.request import Caller
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
 from rusty_lantern.core.access.login_levels import decided_of_login, without_acls
@@ -15,7 +16,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of, principal_of
 from rusty_lantern.core.access.policy.principals import read_principal
-from rusty_lantern.core.access.solver.audience_view import BUDGET, door_of, public_policy
+from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy, way_in
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget
@@ -169,7 +170,7 @@ def _decided(
         decision = msgspec.structs.replace(decision, allowed=None, by=by) if perhaps else decision
         unread = unread_side(view, asking.caller) if asking.caller not in AUDIENCES and not perhaps else ""
         decision = msgspec.structs.replace(decision, allowed=None, by=unread) if unread else decision
-    witness = witness_of(request, view.bucket.name, door_of(rules, decision.by))
+    witness = witness_of(request, view.bucket.name, *way_in(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
     note = BOTH_SIDES if identity else ""

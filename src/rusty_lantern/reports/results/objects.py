@@ -74,6 +74,8 @@ class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket: str
     default_retention: str
     retention: RetentionSummary
+    way_around: str
+    """How locked versions can be deleted all the same; empty where no way is known."""
     sentence: str
     """When the bucket can be emptied, in words."""
     bypass_holders: list[str]
@@ -147,12 +149,14 @@ def version_row(version: ObjectVersion, protection: Protection) -> VersionRow:
     )
 
 
-def sentence(summary: RetentionSummary, moment: datetime) -> str:
-    """When a bucket can be emptied, in a few sentences."""
+def sentence(summary: RetentionSummary, moment: datetime, way_around: str = "") -> str:
+    """When a bucket can be emptied, in a few sentences. `way_around`: how locked versions can be deleted too."""
     earliest = summary.earliest_deletion
     real = [group for group in summary.groups if group.retention != "delete-marker"]
     total = sum(group.versions for group in real)
     now = sum(group.versions for group in real if group.deletable_by == "delete-permission")
+    if way_around:
+        return f"{now:,} of {total:,} versions are deletable now, locked ones too ({way_around})."
     said = [f"{now:,} of {total:,} versions are deletable now"]
     if earliest.by_delete_permission is not None:
         said.append(f"The last retention ends {_day(earliest.by_delete_permission, moment)}")

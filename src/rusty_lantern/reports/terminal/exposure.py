@@ -235,7 +235,11 @@ def _and(parts: list[str]) -> str:
     return " and ".join([", ".join(parts[:-1]), parts[-1]]) if len(parts) > 1 else parts[0]
 
 
-DOORS = {"swift": " at the Swift door, below its account", "web": " at the address of the static site"}
+DOORS = {
+    "swift": " at the Swift door, below its account",
+    "web": " at the address of the static site",
+    "s3": " at the S3 door",
+}
 """Door of a witness → where that is, in words."""
 
 

@@ -54,7 +54,7 @@ def skerry(harbour: StoreContents, moment: datetime) -> StoreContents:
     for name, statements in _READ_OTHERWISE.items():
         document = json.dumps({"Version": "2012-10-17", "Statement": statements})
         buckets.append(msgspec.structs.replace(like, name=name, policy=Answer("known", document)))
-    buckets = [_owned(bucket, KEEPER) for bucket in buckets]
+    buckets = [_owned(bucket, KEEPER, *_WRITERS.get(bucket.name, ())) for bucket in buckets]
     of_tenant = msgspec.structs.replace(like, name="ferry:ferry-lists", tenant=Answer("known", "ferry"))
     buckets.append(_owned(of_tenant, "ferry$planner"))
     versions |= {bucket.name: contents for bucket in buckets if bucket.name not in versions}
@@ -85,8 +85,14 @@ def _mirrored(harbour: StoreContents, moment: datetime) -> tuple[list[Bucket], d
     return copies, versions
 
 
-def _owned(bucket: Bucket, owner: str) -> Bucket:
-    acl: Answer[list[Grant]] = Answer("known", [Grant("named", "full-control", owner)])
+_WRITERS = {"grant-ledger": ("mirror-runner",)}
+"""What brings the copies may write them, by the bucket's ACL: at a gateway that is to delete versions as well, under
+governance too, and an empty bucket."""
+
+
+def _owned(bucket: Bucket, owner: str, *writers: str) -> Bucket:
+    granted = [Grant("named", "full-control", owner), *(Grant("named", "write", writer) for writer in writers)]
+    acl: Answer[list[Grant]] = Answer("known", granted)
     return msgspec.structs.replace(bucket, owner=Answer("known", owner), acl=acl, ownership=Answer("unsupported"))
 
 

@@ -22,7 +22,7 @@ from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory, Reply
 from rusty_lantern.stores.http_reader import HttpReader
-from rusty_lantern.stores.reachability import Allowed, StoreReached
+from rusty_lantern.stores.reachability import Allowed, DoorReached, StoreReached
 from rusty_lantern.stores.reader import Estimate, ObjectTable, SurveyOrder, Visit, WantedDetails
 from rusty_lantern.stores.swift import listing
 from rusty_lantern.stores.swift.anonymous_request import ask_anonymously
@@ -133,6 +133,7 @@ class SwiftReader(HttpReader):
             sampled=len(sample),
             questions={"versioning": settings, "tags": settings, "container_acl": acls},
             refused=({"versioning": refused} if refused else {}) | notes,
+            doors=tuple(DoorReached(one.name, one.at, False, one.note) for one in self.doors(account).value or ()),
         )
 
     def _of(self, container: str, key: str = "") -> str:
@@ -171,20 +172,26 @@ class SwiftReader(HttpReader):
             Answer("known", len(account.names), "", evidence),
             account=Answer("known", self.path.rpartition("/")[2], "", evidence),
             acl_reading=self.reading(account),
-            doors=self.doors(account.info),
+            doors=self.doors(account),
             buckets=[as_shown(bucket) for bucket in read] if sees_all else read,
             **account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway),
         )
 
-    def doors(self, info: Info | None) -> Answer[list[Door]]:
-        """The server's own S3 door, where it decides by ACLs that this protocol does not show."""
+    def doors(self, account: Account) -> Answer[list[Door]]:
+        """The server's own S3 door, where it decides by what this protocol does not show: a gateway's policies and
+        ACLs, which count at this door too, or ACLs of its own."""
+        info = account.info
+        parts = urlsplit(self.visit.store.at)
+        root = f"{parts.scheme}://{parts.netloc}"
+        if account.gateway:
+            note = "a gateway does not show its policies and S3 ACLs at its Swift door: read this store by s3"
+            return Answer("known", [Door("s3", root, note=note, found=True)])
         if info is None:
             return Answer("hidden", None, "the store does not say which protocols it answers")
         if info.s3api is None or not info.s3api.s3_acl:
             return Answer("known", [])
-        parts = urlsplit(self.visit.store.at)
         note = "it keeps ACLs of its own, which this protocol does not show"
-        return Answer("known", [Door("s3", f"{parts.scheme}://{parts.netloc}", note=note, found=True)])
+        return Answer("known", [Door("s3", root, note=note, found=True)])
 
     def reading(self, account: Account) -> AclReading:
         """Which kind of server reads the account's ACLs."""

@@ -138,6 +138,18 @@ READINGS: dict[str, Reading] = {
         "`NotPrincipal` with the name of a user, or of an account", "leaves a user out if its account is named as well",
         "leaves out the user, or everybody in the account; with names of nobody alone it applies to nobody", _PRINCIPAL,
     ),
+    "acl_permissions_are_wider": Reading(
+        "a permission in an ACL", "allows what the published table has",
+        "`write` on a bucket also deletes versions, bypasses governance and deletes the bucket; `read-acp` also reads "
+        "policy, lifecycle, replication, guards and tags, `write-acp` replaces policy, lifecycle and guards; on an "
+        "object `read` also reads tags, retention and hold, and `write` sets retention and hold",
+        "the S3 family's documentation of ACLs, mapping of permissions",
+    ),
+    "bypass_goes_with_deletion": Reading(
+        "`s3:BypassGovernanceRetention`", "is a permission of its own",
+        "goes with deleting a version, unless a Deny names it: on the object for a deletion of one, on the bucket for "
+        "one of several at once", "the S3 family's documentation of object lock, governance mode",
+    ),
     "public_policies_count_under_their_guard": Reading(
         "the guard on public policies", "keeps a public policy from counting",
         "lets a policy count that was there before", "the S3 family's documentation of public-access guards",

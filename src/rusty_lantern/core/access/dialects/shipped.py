@@ -51,6 +51,8 @@ GATEWAY = Dialect(
         services_name_nobody=True,
         federated_names_are_users=True,
         not_principal_goes_by_name=True,
+        acl_permissions_are_wider=True,
+        bypass_goes_with_deletion=True,
         public_policies_count_under_their_guard=True,
     ),
 )  # fmt: skip

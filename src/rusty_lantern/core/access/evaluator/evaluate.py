@@ -1,7 +1,7 @@
 """One request against a bucket's rules, decided plainly, in the order in which the semantics are written.
 
 1. A guard or ownership mode may take the ACLs or the public policy out of play.
-2. An explicit Deny that matches refuses, whatever else says.
+2. An explicit Deny that matches refuses, whatever else says; but at a door that asks no policy (`Statement.by_post`).
 3. A policy Allow or a grant that matches allows.
 4. Otherwise the request is refused.
 
@@ -11,22 +11,24 @@ parser with this module. Tests hold the two against each other.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterable
+from collections.abc import Callable, Iterable
 from typing import Literal
 
 import msgspec
 
 from rusty_lantern.core.access.evaluator.condition_tests import glob_fits, holds, with_values
+from rusty_lantern.core.access.evaluator.grants import by_bucket_acl, by_object_acl, by_right
 from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request, Step
-from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT
-from rusty_lantern.core.access.policy.bucket_rules import Guard, Rules
+from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, PUBLISHED
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Principals, Statement
+from rusty_lantern.core.access.policy.guards import Guard
 from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import in_one_partition
 from rusty_lantern.core.access.policy.values import NotUnderstood
-from rusty_lantern.core.model.bucket import Right
 
 Match = Literal["yes", "no", "maybe"]
 
@@ -37,6 +39,12 @@ NOTHING_ALLOWS = "nothing allows it"
 def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
     """Decide one request. `public`: whether the policy counts as public and the caller is no insider."""
     request = msgspec.structs.replace(request, context={**rules.fixed_values, **request.context})
+    decision = _by_rules(rules, request, public)
+    return decision if decision.allowed else _by_post(rules, request) or decision
+
+
+def _by_rules(rules: Rules, request: Request, public: Match) -> Decision:
+    """The decision where the policy is asked, as it nearly always is."""
     shut = _shut(rules.restrict_policies, public)
     steps: list[Step] = []
     denies = [s for s in rules.policy.statements if s.effect != "Allow"]
@@ -53,6 +61,8 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
     possible = (uncertain and "policy" in rules.doubted) or "doors" in rules.doubted
     for statement in allows:
         match, why = matches(statement, rules.bucket, request)
+        if statement.by_post and match == "yes":
+            continue
         says = "maybe" if match == "yes" and not statement.effect else match
         shut_here = "no" if statement.door else shut
         if says != "no" and shut_here == "yes":
@@ -63,15 +73,35 @@ def decide(rules: Rules, request: Request, *, public: Match = "no") -> Decision:
         _note(steps, statement, says, why, "allows")
         allowed_by = allowed_by or (statement.title if says == "yes" else "")
         possible = possible or says == "maybe"
-    for look in (_granted, _by_object, _by_right):
+    for look in (by_bucket_acl, by_object_acl, by_right):
         allowing, maybe = look(rules, request, steps)
         allowed_by = allowed_by or allowing
         possible = possible or maybe
     if allowed_by and not uncertain:
         return Decision(True, allowed_by, tuple(steps))
     if allowed_by or possible:
-        return Decision(None, "something that was not understood or not read", tuple(steps))
+        return Decision(None, UNCERTAIN, tuple(steps))
     return Decision(False, NOTHING_ALLOWS, tuple(steps))
+
+
+UNCERTAIN = "something that was not understood or not read"
+
+
+def _by_post(rules: Rules, request: Request) -> Decision | None:
+    """The decision on what a door allows that asks no policy: only what holds at every door refuses it. None where
+    no door allows it so."""
+    statements = rules.policy.statements
+    allowing = next((s for s in statements if s.by_post and matches(s, rules.bucket, request)[0] == "yes"), None)
+    if allowing is None:
+        return None
+    refusing = {matches(s, rules.bucket, request)[0] for s in statements if s.at_every_door}
+    if "yes" in refusing:
+        return None
+    return Decision(
+        None if refusing - {"no"} else True,
+        UNCERTAIN if refusing - {"no"} else allowing.title,
+        (Step(allowing.title, "allows", "no policy is asked there"),),
+    )
 
 
 def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
@@ -79,7 +109,9 @@ def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
     by_kind: dict[object, str] = {}
     for action in actions:
         fits = [_names_action(statement, action) for statement in rules.policy.statements]
-        granted = [action in given for table in (GRANTED, GRANTED_ON_OBJECT) for given in table.values()]
+        granted = [
+            action in given for tables in (PUBLISHED, AT_GATEWAY) for table in tables for given in table.values()
+        ]
         by_kind.setdefault((ACTIONS[action].target, ACTIONS[action].verb, *fits, *granted), action)
     return list(by_kind.values())
 
@@ -99,106 +131,6 @@ def _note(steps: list[Step], statement: Statement, match: Match, why: str, verb:
         steps.append(Step(statement.title, verb))
     else:
         steps.append(Step(statement.title, "does not match" if match == "no" else "not understood", why))
-
-
-def _granted(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
-    possible = "acl" in rules.doubted and any(request.action in actions for actions in GRANTED.values())
-    if rules.disable_grants.on:
-        if rules.acl:
-            steps.append(Step("acl", "ignored", rules.disable_grants.source))
-        return "", False
-    for grant in rules.acl:
-        name = f"ACL grant of {grant.permission} to {grant.identity or grant.to}"
-        if request.action in GRANTED[grant.permission] and _grantee(grant.to, grant.identity, request.caller):
-            guard = rules.guard_on(grant)
-            if guard.on:
-                steps.append(Step(name, "ignored", guard.source))
-                continue
-            if not guard.sure:
-                possible = True
-                continue
-            steps.append(Step(name, "allows"))
-            return name, False
-        steps.append(Step(name, "does not match"))
-    return "", possible
-
-
-def perhaps_granted(rules: Rules, request: Request, others: Container[str]) -> str:
-    """The ACL grant that may let the caller in: one to an id, where the caller is known by its resource name or its
-    account's number alone, which do not give its id. `others`: ids that are somebody else's for sure. Empty where none
-    may."""
-    if request.caller.anonymous or request.caller.canonical or rules.ids_are_names or rules.disable_grants.on:
-        return ""
-    for grant in rules.acl:
-        named = (
-            grant.to == "named" and grant.identity not in others and rules.grantee(grant.identity).kind == "canonical"
-        )
-        if named and request.action in GRANTED[grant.permission] and not rules.guard_on(grant).on:
-            return f"ACL grant of {grant.permission} to {grant.identity}"
-    return ""
-
-
-def _by_object(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
-    """What the object's own ACL grants. Of an object that is not known by name, nobody knows."""
-    if request.action not in GRANTED_ON_OBJECT["full-control"] or rules.disable_grants.on:
-        return "", False
-    granted = () if rules.ignore_acls.on else rules.object_acls
-    doubt = "" if rules.ignore_acls.on else rules.object_doubt
-    if rules.of_one_identity:
-        granted, doubt = (*granted, *rules.named_object_acls), doubt or rules.named_on_objects
-    mine = [
-        grant
-        for grant in granted
-        if request.action in GRANTED_ON_OBJECT[grant.permission] and _grantee(grant.to, grant.identity, request.caller)
-    ]
-    for grant in mine:
-        if grant.key == request.key:
-            name = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
-            guards = (rules.disable_grants, *([rules.ignore_acls] if grant.to != "named" else []))
-            sure = all(guard.sure for guard in guards)
-            steps.append(Step(name, "allows" if sure else "not understood"))
-            return (name, False) if sure else ("", True)
-    doubt = doubt or ("some objects have ACLs that allow it" if any(grant.more for grant in mine) else "")
-    if doubt:
-        steps.append(Step("the object's own ACL", "not understood", doubt))
-    return "", bool(doubt)
-
-
-def _by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
-    action = ACTIONS[request.action]
-    possible = "rights" in rules.doubted
-    for right in rules.rights:
-        name = right.title
-        on_key = action.target == "bucket" or request.key.startswith(right.prefix)
-        if not right.gives(action.verb) or not on_key or not _entitled(rules, right, request.caller):
-            steps.append(Step(name, "does not match"))
-        elif (guard := rules.guard_on(right)).on:
-            steps.append(Step(name, "ignored", guard.source))
-        elif right.condition:
-            steps.append(Step(name, "not understood", f"it counts under a condition: {right.condition}"))
-            possible = True
-        elif not guard.sure:
-            possible = True
-        else:
-            steps.append(Step(name, "allows"))
-            return name, False
-    return "", possible
-
-
-def _entitled(rules: Rules, right: Right, caller: Caller) -> bool:
-    if right.to in ("anyone", "any-account"):
-        return _grantee(right.to, "", caller)
-    return any(rules.gives(right, name) for name in (caller.canonical, caller.account, caller.arn) if name)
-
-
-def _grantee(to: str, identity: str, caller: Caller) -> bool:
-    if to == "anyone":
-        return True
-    if to == "any-account":
-        return not caller.anonymous
-    known = bool(caller.arn and caller.canonical)
-    names = (caller.canonical, "" if known else caller.account, *caller.aliases)
-    return to == "named" and bool(identity) and identity in names
 
 
 def matches(statement: Statement, bucket: str, request: Request) -> tuple[Match, str]:

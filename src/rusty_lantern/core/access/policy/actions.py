@@ -127,25 +127,3 @@ def actions_of(verb: Verb) -> tuple[Action, ...]:
 
 FIRST_ACTION: dict[Verb, str] = {verb: actions_of(verb)[0].name for verb in VERBS}
 """The action that best represents the verb, used to show a witness."""
-
-# What an access-list permission on a *bucket* lets its holder do. Reading the list of a bucket is not reading its
-# objects: that door belongs to each object's own list.
-_LIST = ["s3:ListBucket", "s3:ListBucketVersions", "s3:ListBucketMultipartUploads"]
-_WRITE = ["s3:PutObject", "s3:DeleteObject", "s3:AbortMultipartUpload"]
-_VERSION = ["s3:GetObject", "s3:GetObjectVersion", "s3:GetObjectTorrent", "s3:GetObjectVersionTorrent"]
-_SEEN, _SET = ["s3:GetObjectAcl", "s3:GetObjectVersionAcl"], ["s3:PutObjectAcl", "s3:PutObjectVersionAcl"]
-GRANTED_ON_OBJECT: dict[str, frozenset[str]] = {
-    "read": frozenset(_VERSION),
-    "write": frozenset(),
-    "read-acp": frozenset(_SEEN),
-    "write-acp": frozenset(_SET),
-    "full-control": frozenset([*_VERSION, *_SEEN, *_SET]),
-}
-"""The same of a permission in an *object's* ACL, on that object."""
-GRANTED: dict[str, frozenset[str]] = {
-    "read": frozenset(_LIST),
-    "write": frozenset(_WRITE),
-    "read-acp": frozenset({"s3:GetBucketAcl"}),
-    "write-acp": frozenset({"s3:PutBucketAcl"}),
-    "full-control": frozenset([*_LIST, *_WRITE, "s3:GetBucketAcl", "s3:PutBucketAcl"]),
-}

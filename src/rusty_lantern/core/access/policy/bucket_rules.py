@@ -8,29 +8,23 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import Any
 
 import msgspec
 
 from rusty_lantern.core.access.dialects.rewrite import as_read, in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
-from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
+from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, PUBLISHED, AclPermissions
+from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
+from rusty_lantern.core.access.policy.guards import Guard, guards_of, of_this_software, strongest
+from rusty_lantern.core.access.policy.other_doors import OTHER_RELEASE, account_acl, of_other_doors, unread_door
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.policy.setting_refusals import of_network, of_payment
-from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
+from rusty_lantern.core.model.bucket import Bucket, Right
 from rusty_lantern.core.model.dossier import Dossier
-
-
-class Guard(msgspec.Struct, frozen=True):
-    """One standing guard. `sure` is false where it may or may not be set, because it could not be read."""
-
-    on: bool
-    sure: bool = True
-    source: str = ""
 
 
 class EvaluationContext(msgspec.Struct, frozen=True):
@@ -80,6 +74,24 @@ class Rules(msgspec.Struct, frozen=True):
     """Why they may let in a user to more by name; empty where they do not."""
     of_one_identity: bool = False
     """Whether its own permissions are among them: they decide about nobody else."""
+    acl_permissions: AclPermissions = PUBLISHED
+    """What each permission of an ACL allows."""
+    acl_permissions_doubt: str = ""
+    """Why they may allow as much as at a gateway; empty where it is known what they allow."""
+    bypass_goes_with_deletion: bool = False
+    """Whether to bypass governance is no permission of its own."""
+
+    def granted_actions(self, grant: Grant | ObjectGrant, *, most: bool = False) -> frozenset[str]:
+        """What a grant allows; `most`: what it may allow, where that is in doubt."""
+        wide = most and self.acl_permissions_doubt
+        tables = AT_GATEWAY if wide else self.acl_permissions
+        table = tables.on_bucket if isinstance(grant, Grant) else tables.on_object
+        return table[grant.permission]
+
+    def grantable(self, target: Target) -> frozenset[str]:
+        """Whatever an ACL of a bucket, or of an object, may allow."""
+        tables = AT_GATEWAY if self.acl_permissions_doubt else self.acl_permissions
+        return (tables.on_bucket if target == "bucket" else tables.on_object)["full-control"]
 
     def grantee(self, identity: str) -> Principal:
         """Whom a grant names."""
@@ -107,7 +119,7 @@ class Rules(msgspec.Struct, frozen=True):
         if isinstance(granted, Right):
             kept_back = granted.to in ("anyone", "any-account") and granted.door != "web"
             return self.ignore_acls if kept_back else Guard(False)
-        return _strongest([self.disable_grants, *([self.ignore_acls] if granted.to != "named" else [])])
+        return strongest([self.disable_grants, *([self.ignore_acls] if granted.to != "named" else [])])
 
     @property
     def doubted(self) -> dict[str, str]:
@@ -138,8 +150,8 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         doubts.append(("rights", f"the rights could not be read ({bucket.rights.reason})"))
     if unread_door(bucket.container_acl):
         doubts.append(("doors", f"the container ACL could not be read ({bucket.container_acl.reason})"))
-    elif unread_door(_account_acl(bucket, store)):
-        doubts.append(("doors", f"the account ACL could not be read ({_account_acl(bucket, store).reason})"))
+    elif unread_door(account_acl(bucket, store)):
+        doubts.append(("doors", f"the account ACL could not be read ({account_acl(bucket, store).reason})"))
     elif unread := [door for door in store.doors.value or () if not door.read and door.name in ("s3", "swift")]:
         doubts.append(("doors", f"the store's {unread[0].name} door was not read ({unread[0].note})"))
     elif unread_door(store.doors):
@@ -152,14 +164,14 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
     restrictions += of_payment(bucket.requester_pays)
-    restrictions += _of_other_doors(bucket, store, policy)
+    restrictions += of_other_doors(bucket, store, policy)
     users_have_ids = dialect_of(store).readings.ids_are_user_names or store.acl_reading == "gateway"
     return Rules(
         bucket.name,
         msgspec.structs.replace(policy, statements=policy.statements + restrictions) if restrictions else policy,
         tuple(bucket.acl.value or ()),
-        _strongest(_guards(bucket, store, "ignore_acls", "public ACLs ignored")),
-        _of_this_software(store, _strongest(_guards(bucket, store, "restrict_policies", "public policy restricted"))),
+        strongest(guards_of(bucket, store, "ignore_acls", "public ACLs ignored")),
+        of_this_software(store, strongest(guards_of(bucket, store, "restrict_policies", "public policy restricted"))),
         tuple(doubts),
         tuple(bucket.rights.value or ()),
         enforced,
@@ -168,8 +180,20 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         _fixed(bucket, store),
         users_have_ids,
         _tenant(bucket, store),
-        *(_naming_users(bucket) if users_have_ids else ()),
+        *(_naming_users(bucket) if users_have_ids else ((), "")),
+        False,
+        *_acl_permissions(store),
+        dialect_of(store).readings.bypass_goes_with_deletion,
     )
+
+
+def _acl_permissions(store: StoreInputs) -> tuple[AclPermissions, str]:
+    """What ACLs' permissions allow in a store, and why they may allow as much as at a gateway."""
+    if dialect_of(store).readings.acl_permissions_are_wider:
+        return AT_GATEWAY, ""
+    if unread_door(store.software) and store.dialect is None:
+        return PUBLISHED, f"what this store's ACLs allow is not known ({store.software.reason})"
+    return PUBLISHED, OTHER_RELEASE if store.acl_reading == "gateway" else ""
 
 
 def _tenant(bucket: BucketInputs, store: StoreInputs) -> Answer[str] | None:
@@ -209,41 +233,6 @@ def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
         tuple(s if s in common else msgspec.structs.replace(s, faults=(*s.faults, fault)) for s in read),
         policy.unreadable,
     )
-
-
-def _of_this_software(store: StoreInputs, guard: Guard) -> Guard:
-    """The guard on public policies as the store's software takes it: a gateway keeps it, and release 16.2 lets a
-    standing policy count all the same (measured); whether another release does is not known."""
-    kept = dialect_of(store).readings.public_policies_count_under_their_guard or store.acl_reading == "gateway"
-    if not kept or (guard.sure and not guard.on):
-        return guard
-    return Guard(False, sure=False, source="gateways of this kind may not apply the guard on public policies")
-
-
-def unread_door(answer: Answer[Any]) -> bool:
-    """Whether there may be an ACL behind another door. A dossier without one has none."""
-    return answer.unread and answer.note != NOT_IN_DOSSIER
-
-
-def _account_acl(bucket: BucketInputs, store: StoreInputs) -> Answer[AccountAcl]:
-    """The ACL of the account that the bucket is in."""
-    own = bucket.owner_acl
-    return store.account_acl if own.state == "unsupported" or own.note == NOT_IN_DOSSIER else own
-
-
-def _of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> tuple[Statement, ...]:
-    """What container and account ACLs allow; the two ways to look at a Referer are not weighed against each other."""
-    acl, account = bucket.container_acl.value, _account_acl(bucket, store).value
-    if acl is None and account is None and store.acl_reading != "gateway":
-        return ()
-    ignored = _strongest(_guards(bucket, store, "ignore_acls", ""))
-    refused = _strongest(_guards(bucket, store, "refuse_new_acls", ""))
-    guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
-    statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
-    if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
-        return statements
-    fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
-    return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in statements)
 
 
 def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
@@ -287,25 +276,3 @@ def _of_no_known_account(policy: Policy) -> Policy:
         return msgspec.structs.replace(statement, conditions=kept, faults=(*statement.faults, fault))
 
     return msgspec.structs.replace(policy, statements=tuple(map(doubted, policy.statements)))
-
-
-def _guards(bucket: BucketInputs, store: StoreInputs, name: str, words: str) -> list[Guard]:
-    """A guard holds if it is set at either level; the account's overrides the bucket's own switch."""
-    levels: list[tuple[str, Answer[Guards]]] = [
-        ("account", store.public_access_guards),
-        ("bucket", bucket.public_access_guards),
-    ]
-    guards = []
-    for level, answer in levels:
-        if answer.value is not None:
-            guards.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s public-access guard"))
-        elif answer.unread:
-            guards.append(Guard(False, sure=False, source=f"the {level}'s public-access guards could not be read"))
-    return guards
-
-
-def _strongest(public_access_guards: list[Guard]) -> Guard:
-    return next(
-        (guard for guard in public_access_guards if guard.on),
-        next((guard for guard in public_access_guards if not guard.sure), Guard(False)),
-    )

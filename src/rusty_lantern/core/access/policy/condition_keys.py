@@ -23,6 +23,8 @@ ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username
 """Keys that say who asks."""
 REFERER_HOST = "referer host"
 """The host in the Referer header, by which container ACLs decide; no policy document can name it."""
+SEVERAL = "several at once"
+"""Carried by a deletion of several objects at once, which a dialect may decide otherwise; no policy can name it."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
 Presence = Literal["always", "maybe", "never"]
 
@@ -171,6 +173,14 @@ _REQUEST = [
         unsigned="always",
         signed="always",
     ),
+    ContextKey(
+        SEVERAL,
+        "switch",
+        True,
+        "the caller deletes one object, or several at once",
+        actions=_actions("BypassGovernanceRetention"),
+        words=("true",),
+    ),
     *_not_sent(
         "the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"
     ),
@@ -252,9 +262,13 @@ def key_name(written: str) -> str:
     ('s3:existingobjecttag/Team', 'aws:principaltag/team')
     """
     family, slash, tag = written.partition("/")
+    if family.lower() in _NO_POLICYS:
+        return f"{written} (of a policy)"
     return family.lower() + slash + (tag if family.lower() in _OBJECT_TAGS else tag.lower())
 
 
+_NO_POLICYS = frozenset({REFERER_HOST, SEVERAL})
+"""Keys that are no policy's: a document that names one means something else."""
 _OBJECT_TAGS = ("s3:existingobjecttag", "s3:requestobjecttag")
 
 

@@ -15,6 +15,8 @@ from urllib.parse import unquote
 
 import msgspec
 
+from rusty_lantern.core.access.policy.acl_permissions import CONTAINER_READ_AT_GATEWAY, CONTAINER_WRITE_AT_GATEWAY
+from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
 from rusty_lantern.core.access.policy.document import Condition, Fault, Principals, Statement
 from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
@@ -32,6 +34,11 @@ _READ = ("s3:GetObject",)
 _WRITE = ("s3:PutObject", "s3:DeleteObject")
 _SEE = ("s3:GetBucketAcl",)
 """What shows the container's ACL: its HEAD, to those who may see it there."""
+_SET = ("s3:PutBucketAcl",)
+"""What a POST on the container does at a gateway's Swift door: it sets the ACL, and makes the caller the owner."""
+SETS_ACL, SETS_END = "X-Container-Read", "X-Delete-At"
+"""Headers of a POST at a gateway's Swift door, which asks no policy: the first on a container, the second on an object,
+which is deleted then. Both measured on release 16.2."""
 
 Side = Literal["read", "write"]
 
@@ -129,6 +136,10 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
             listing = _allow(title, EVERYBODY, lists, conditions)
             guarded = reading == "gateway" and words.startswith(".r:*")  # hosts are no public ACL there
             yield from _unless(listing, guards.ignore_acls if guarded else False)
+        if reading == "gateway":
+            on_bucket, on_object = _at_s3_door(title, EVERYBODY, CONTAINER_READ_AT_GATEWAY, conditions)
+            yield on_object
+            yield from _unless(on_bucket, guards.ignore_acls if words.startswith(".r:*") else False)
     for name in entries.names:
         if reading == "keystone" and ":" not in name:
             yield from _of_role(name, entries, side)
@@ -137,11 +148,41 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
         named = _WRITE if side == "write" else (*_READ, *lists)
         if side == "read" and reading == "gateway":
             named = (*named, *_SEE)  # any reader of the container is shown its ACL there
-        who = _who(name, reading)
-        if who is None:
+        named_there = _who(name, reading)
+        if named_there is None:
             continue
-        conditions = (SIGNED,) if who is _ANY_TOKEN else ()
-        yield _allow(words, EVERYBODY if who is _ANY_TOKEN else who, named, conditions)
+        who, conditions = named_there
+        yield _allow(words, who, named, conditions)
+        if reading == "gateway":
+            yield from _at_s3_door(words, who, _OF_SIDE_AT_GATEWAY[side], conditions)
+            yield from by_post(words, who, conditions, SETS_ACL, SETS_END) if side == "write" else ()
+
+
+_OF_SIDE_AT_GATEWAY: dict[Side, tuple[str, ...]] = {
+    "read": CONTAINER_READ_AT_GATEWAY,
+    "write": CONTAINER_WRITE_AT_GATEWAY,
+}
+
+
+def _at_s3_door(
+    words: str, who: Principals, actions: tuple[str, ...], conditions: tuple[Condition, ...]
+) -> tuple[Statement, Statement]:
+    """What a container ACL allows at a gateway's S3 door: of the bucket, and of objects."""
+    on_bucket = tuple(action for action in actions if ACTIONS[action].target == "bucket")
+    on_object = tuple(action for action in actions if action not in on_bucket)
+    bucket, objects = (
+        msgspec.structs.replace(_allow(f"{words}, at the S3 door", who, named, conditions), door="s3")
+        for named in (on_bucket, on_object)
+    )
+    return bucket, objects
+
+
+def by_post(words: str, who: Principals, conditions: tuple[Condition, ...], *headers: str) -> Iterator[Statement]:
+    """What whoever may write to a bucket may do at a gateway's Swift door by a POST: no policy is asked."""
+    for header in headers:
+        actions = _SET if header == SETS_ACL else ("s3:DeleteObject",)
+        title = f"{words}, by a POST of {header} at the Swift door"
+        yield msgspec.structs.replace(_allow(title, who, actions, conditions), by_post=header)
 
 
 def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
@@ -183,16 +224,20 @@ def _unless(listing: Statement, stands: bool | None) -> Iterator[Statement]:
 _ANY_REFERER = Condition("stringnotequals", REFERER_HOST, (NO_REFERER,), "")
 
 
-_ANY_TOKEN = Principals(everyone=True, vague=("*:*",))
+_UNSIGNED = Condition("stringequals", "aws:principaltype", ("Anonymous",), "")
+"""An empty name is the one that requests without a token go by, as `anonymous` is at a gateway; a caller with
+credentials gains nothing by either."""
 
 
-def _who(name: str, reading: AclReading) -> Principals | None:
-    """Whom a name in an ACL lets in; None where it lets in nobody."""
+def _who(name: str, reading: AclReading) -> tuple[Principals, tuple[Condition, ...]] | None:
+    """Whom a name in an ACL lets in, and under which condition; None where it lets in nobody."""
     if reading == "gateway" and name == "anonymous":
-        return EVERYBODY
-    if reading == "keystone":
-        return _ANY_TOKEN if name == "*:*" else Principals(canonical=(name,))
-    return None if "*" in name or name.startswith(".") else Principals(canonical=(name,))
+        return EVERYBODY, (_UNSIGNED,)
+    if reading == "keystone" and name == "*:*":
+        return EVERYBODY, (SIGNED,)
+    if reading != "keystone" and ("*" in name or name.startswith(".")):
+        return None
+    return Principals(canonical=(name,)), ()
 
 
 def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str, tuple[Condition, ...]]]:
@@ -242,6 +287,7 @@ def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
     gateway = reading == "gateway"
     reads = (*_READ, *(_LISTS_AT_GATEWAY if gateway else _LIST))
     write = (*reads, *_WRITE, "s3:PutBucketTagging", "s3:PutBucketVersioning", "s3:PutBucketCORS")
+    posts = {"read-write": (SETS_ACL, SETS_END), "admin": (SETS_ACL,)} if gateway else {}
     levels: Iterable[tuple[str, list[str], tuple[str, ...]]] = (
         ("read-only", acl.read_only, reads),
         ("read-write", acl.read_write, (*reads, *_WRITE) if gateway else write),
@@ -252,22 +298,14 @@ def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
             words = f'account ACL {level} "{name}"'
             if gateway and name == ".r:*":
                 yield _allow(f"account ACL {level} {name}", EVERYBODY, actions, ())
+                yield from by_post(f"account ACL {level} {name}", EVERYBODY, (), *posts.get(level, ()))
             elif name == "":
                 yield from (_allow(words, EVERYBODY, actions, (_UNSIGNED,)),) if not gateway else ()
             else:
-                who = _who_of_account(name, reading)
-                if who is not None:
-                    yield _allow(words, who, actions, ())
-
-
-_UNSIGNED = Condition("stringequals", "aws:principaltype", ("Anonymous",), "")
-"""An empty name is the one that requests without a token go by; a caller with a token gains nothing by it."""
-
-
-def _who_of_account(name: str, reading: AclReading) -> Principals | None:
-    if "*" in name or name.startswith("."):
-        return None
-    return EVERYBODY if reading == "gateway" and name == "anonymous" else Principals(canonical=(name,))
+                named = _who(name, reading)
+                if named is not None:
+                    yield _allow(words, named[0], actions, named[1])
+                    yield from by_post(words, *named, *posts.get(level, ()))
 
 
 def _allow(words: str, who: Principals, actions: tuple[str, ...], conditions: tuple[Condition, ...]) -> Statement:

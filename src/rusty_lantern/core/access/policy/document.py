@@ -87,6 +87,11 @@ class Statement(msgspec.Struct, frozen=True):
     door: str = ""
     """The other door of the store whose ACLs it was read from; empty for the bucket's own policy. No public-access
     guard keeps it from counting."""
+    by_post: str = ""
+    """The header of the POST that does what it allows, at a door that does not ask the policy: no Deny of the policy
+    refuses it."""
+    at_every_door: bool = False
+    """Whether no door lets by what it refuses: it is no policy's."""
     within: Statement | None = None
     """A statement that caps this one: it applies only where the cap applies too (a permission boundary)."""
 

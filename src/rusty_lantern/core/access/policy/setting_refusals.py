@@ -18,7 +18,8 @@ def of_network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
     everyone = Principals(everyone=True)
     if answer.unread:
         fault = Fault(title, f"could not be read ({answer.reason})")
-        return (Statement(title, "Deny", principals=everyone, actions=("*",), resources=("*",), faults=(fault,)),)
+        unread = Statement(title, "Deny", principals=everyone, actions=("*",), resources=("*",), faults=(fault,))
+        return (msgspec.structs.replace(unread, at_every_door=True),)
     network = answer.value
     if network is None or network.everywhere:
         return ()
@@ -29,7 +30,7 @@ def of_network(level: str, answer: Answer[Network]) -> tuple[Statement, ...]:
         restriction["StringNotEquals"] = {"aws:SourceVpce": network.endpoints}
     denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": restriction}
     read = _own(json.dumps(denied))
-    return tuple(msgspec.structs.replace(statement, place=title) for statement in read)
+    return tuple(msgspec.structs.replace(statement, place=title, at_every_door=True) for statement in read)
 
 
 def of_payment(answer: Answer[bool]) -> tuple[Statement, ...]:

@@ -8,7 +8,7 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Caller, Request
-from rusty_lantern.core.access.policy.actions import ACTIONS, GRANTED, GRANTED_ON_OBJECT, VERBS
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, RESTRICTION_V4, RESTRICTION_V6, Audience
 from rusty_lantern.core.access.policy.document import Policy, Statement
@@ -57,10 +57,13 @@ def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Publ
         return PublicStatus(least=False, most=True)
 
 
-def door_of(rules: Rules, by: str) -> str:
-    """The door that a rule, by its title, lets a request in at; empty for the store's first."""
-    named = next((statement.door for statement in rules.policy.statements if statement.title == by), "")
-    return named or next((right.door for right in rules.rights if right.title == by), "")
+def way_in(rules: Rules, by: str) -> tuple[str, str]:
+    """The door that a rule, by its title, lets a request in at, empty for the store's first; and the header of the POST
+    that does it there, where it is one."""
+    statement = next((one for one in rules.policy.statements if one.title == by), None)
+    if statement is not None and statement.door:
+        return statement.door, statement.by_post
+    return next((right.door for right in rules.rights if right.title == by), ""), ""
 
 
 class Widest(msgspec.Struct, frozen=True):
@@ -101,20 +104,36 @@ class AudienceView:
 
     def pieces(self, group: RequestGroup, side: Side) -> Iterator[Box]:
         """Disjoint parts, per allowing rule, of what is allowed in this group."""
-        denied: list[Box] = []
-        for statement in self.rules.policy.statements:
-            if statement.effect == "Allow":
-                continue
-            limits = self.reading.limits(statement, group)
-            other: Side = "most" if side == "least" else "least"
-            if limits and self._bears(limits, group) and self._counts(limits, side=other, certain=statement.effect):
-                denied.append(limits.box)
+        yield from self._beyond_denies(group, side)
+        denied = list(self._denied(group, side))
         if side == "least" and "policy" in self.rules.doubted:
             return
         for allowed in self._allowed(group, side):
             box = meet(group.domain, allowed, self.work)
             if box is not None:
                 yield from without(box, denied, self.work)
+
+    def _beyond_denies(self, group: RequestGroup, side: Side) -> Iterator[Box]:
+        """What a door allows that asks no policy: only what holds at every door refuses it."""
+        statements = [statement for statement in self.rules.policy.statements if statement.by_post]
+        if not statements:
+            return
+        denied = list(self._denied(group, side, at_every_door=True))
+        for statement in statements:
+            limits = self.reading.limits(statement, group)
+            if limits and self._bears(limits, group) and self._counts(limits, side=side, certain=statement.effect):
+                box = meet(group.domain, limits.box, self.work)
+                yield from without(box, denied, self.work) if box is not None else ()
+
+    def _denied(self, group: RequestGroup, side: Side, *, at_every_door: bool = False) -> Iterator[Box]:
+        """What statements refuse on this side; `at_every_door`: those alone that no door lets by."""
+        other: Side = "most" if side == "least" else "least"
+        for statement in self.rules.policy.statements:
+            if statement.effect == "Allow" or (at_every_door and not statement.at_every_door):
+                continue
+            limits = self.reading.limits(statement, group)
+            if limits and self._bears(limits, group) and self._counts(limits, side=other, certain=statement.effect):
+                yield limits.box
 
     def _possible(self, verb: Verb) -> bool:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
@@ -127,7 +146,8 @@ class AudienceView:
             return True
         if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
             return True
-        return any(self._grants(g) and not GRANTED[g.permission].isdisjoint(VERB_ACTIONS[verb]) for g in self.rules.acl)
+        granted = (self.rules.granted_actions(grant, most=True) for grant in self.rules.acl if self._grants(grant))
+        return any(not actions.isdisjoint(VERB_ACTIONS[verb]) for actions in granted)
 
     def _grants(self, grant: Grant | Right | ObjectGrant) -> bool:
         """Whether a grant or right is one to this audience or identity."""
@@ -188,12 +208,12 @@ class AudienceView:
         verb = ACTIONS[group.actions[0]].verb
         if side == "most":
             if "acl" in self.rules.doubted and not self.rules.disable_grants.on:
-                yield from _of_actions(frozenset().union(*GRANTED.values()), group)
+                yield from _of_actions(self.rules.grantable("bucket"), group)
             if "rights" in self.rules.doubted:
                 yield {}
         for grant in self.rules.acl:
             if self._grants(grant) and self._stands(grant, side):
-                yield from _of_actions(GRANTED[grant.permission], group)
+                yield from _of_actions(self._granted_actions(grant, group, side), group)
         yield from self._on_objects(group, side)
         for right in self.rules.rights:
             if right.gives(verb) and self._grants(right) and self._stands(right, side):
@@ -211,17 +231,24 @@ class AudienceView:
             shut, granted, doubt = False, rules.named_object_acls, rules.named_on_objects
         for grant in granted:
             if self._grants(grant) and self._stands(grant, side):
-                for box in _of_actions(GRANTED_ON_OBJECT[grant.permission], group):
+                for box in _of_actions(self._granted_actions(grant, group, side), group):
                     yield {**box, KEY: just(grant.key)}
                     if grant.more:
                         why = f"other objects' ACLs grant it as that of {grant.key} does, and a Deny may spare them"
                         self.doubts[why] = None
                         yield from [box] if side == "most" else []
         if doubt and not (shut or rules.disable_grants.on):
-            for box in _of_actions(GRANTED_ON_OBJECT["full-control"], group):
+            for box in _of_actions(rules.grantable("object"), group):
                 self.doubts[doubt] = None
                 if side == "most":
                     yield box
+
+    def _granted_actions(self, grant: Grant | ObjectGrant, group: RequestGroup, side: Side) -> frozenset[str]:
+        """The actions that a grant allows on this side."""
+        least, most = self.rules.granted_actions(grant), self.rules.granted_actions(grant, most=True)
+        if not (most - least).isdisjoint(group.actions):
+            self.doubts[self.rules.acl_permissions_doubt] = None
+        return most if side == "most" else least
 
     def _stands(self, granted: Grant | Right | ObjectGrant, side: Side) -> bool:
         """Whether no guard keeps a grant from counting on this side."""

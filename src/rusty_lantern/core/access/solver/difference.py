@@ -8,7 +8,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import Audience
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.solver.audience_view import AudienceView, Side, door_of, public_policy
+from rusty_lantern.core.access.solver.audience_view import AudienceView, Side, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import without
 from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
@@ -71,7 +71,7 @@ def _more(
         for piece in view.pieces(group, mine):
             for rest in without(piece, taken, view.work):
                 request = view.request_in(rest, group)
-                witness = witness_of(request, view.rules.bucket, door_of(view.rules, decide(view.rules, request).by))
+                witness = witness_of(request, view.rules.bucket, *way_in(view.rules, decide(view.rules, request).by))
                 return msgspec.structs.replace(witness, caller=view.identity.name) if view.identity else witness
     return None
 

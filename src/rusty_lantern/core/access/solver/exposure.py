@@ -27,7 +27,7 @@ from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, Audience
-from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, door_of, public_policy
+from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import PublicStatus
@@ -102,7 +102,7 @@ def _proven(view: AudienceView, widest: Widest) -> Verdict:
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
-    witness = witness_of(request, view.rules.bucket, door_of(view.rules, decision.by))
+    witness = witness_of(request, view.rules.bucket, *way_in(view.rules, decision.by))
     return Verdict(widest.level, witness, decision.by, widest.restriction, until=_ends(widest.piece))
 
 

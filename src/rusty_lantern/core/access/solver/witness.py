@@ -22,9 +22,11 @@ from rusty_lantern.core.access.policy.condition_keys import (
     ARN,
     OUTSIDER_ACCOUNT,
     REFERER_HOST,
+    SEVERAL,
     Audience,
     always_carried,
 )
+from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SETS_END
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import usual_name, whose
@@ -260,8 +262,9 @@ _PARAMETERS = {
 _QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
 
 
-def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
-    """The request as shown to people and written to JSON; `door`: the protocol that it goes by, if not the first."""
+def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "") -> Witness:
+    """The request as shown to people and written to JSON; `door`: the protocol that it goes by, if not the first;
+    `by_post`: the header of the POST that does it there."""
     headers: dict[str, str] = {}
     parameters: dict[str, str] = {}
     other: dict[str, str] = {}
@@ -278,16 +281,28 @@ def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
             headers["Referer"] = f"http://{text}/"
         elif name in _HEADERS or name.startswith("s3:x-amz-"):
             headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
-        elif name not in _QUIET and name != "s3:versionid":
+        elif name not in (*_QUIET, "s3:versionid", SEVERAL):
             other[name] = text
-    version = request.context.get("s3:versionid", ("null",))[0]
     if request.action == "s3:BypassGovernanceRetention":
         headers["x-amz-bypass-governance-retention"] = "true"
     if request.context.get("aws:securetransport") == ("false",):
         other["transport"] = "plain http"
-    method, query = ACTIONS[request.action].method, ACTIONS[request.action].query
+    if by_post:
+        headers = {by_post: POSTED[by_post]}
+    line = _line(request, bucket, parameters, door, "POST" if by_post else ACTIONS[request.action].method)
+    caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
+    moment = request.context.get("aws:currenttime", ("",))[0]
+    address = request.context.get("aws:sourceip", ("",))[0]
+    return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
+
+
+def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, method: str) -> str:
+    """The request line, as the protocol of a door has it."""
+    if SEVERAL in request.context:
+        return f"POST /{bucket}?delete"
+    version = request.context.get("s3:versionid", ("null",))[0]
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
-    query = query.replace("versionId=null", f"versionId={quote(version)}")
+    query = ACTIONS[request.action].query.replace("versionId=null", f"versionId={quote(version)}")
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     if door == "blob":
         method, query = _by_blob_protocol(request.action, method)
@@ -296,11 +311,11 @@ def witness_of(request: Request, bucket: str, door: str = "") -> Witness:
     if door == "swift":
         lists = ACTIONS[request.action].verb == "list"
         query, path = ("format=json", f"{path}/") if lists else ("", path)
-    line = f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
-    caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
-    moment = request.context.get("aws:currenttime", ("",))[0]
-    address = request.context.get("aws:sourceip", ("",))[0]
-    return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
+    return f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
+
+
+POSTED = {SETS_ACL: ".r:*", SETS_END: "(seconds since 1970)"}
+"""What a POST at a gateway's Swift door says, by header: the bucket's ACL, and from when on the object is deleted."""
 
 
 def _by_blob_protocol(action: str, method: str) -> tuple[str, str]:

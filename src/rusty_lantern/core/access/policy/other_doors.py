@@ -1,0 +1,86 @@
+"""What other doors of a store allow in a bucket, as statements that no policy document has.
+
+At a gateway whoever may write to a bucket, by whichever ACL, may set its ACL by a POST at the Swift door, and is its
+owner then: no policy is asked there. Measured on release 16.2.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.dialects.shipped import dialect_of
+from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SIGNED, GatewayGuards, by_post, statements_of
+from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement
+from rusty_lantern.core.access.policy.guards import Guard, guards_of, strongest
+from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
+from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
+
+OTHER_RELEASE = "what ACLs allow at a gateway of this release was not tried"
+
+
+def unread_door(answer: Answer[Any]) -> bool:
+    """Whether there may be an ACL behind another door. A dossier without one has none."""
+    return answer.unread and answer.note != NOT_IN_DOSSIER
+
+
+def account_acl(bucket: BucketInputs, store: StoreInputs) -> Answer[AccountAcl]:
+    """The ACL of the account that the bucket is in."""
+    own = bucket.owner_acl
+    return store.account_acl if own.state == "unsupported" or own.note == NOT_IN_DOSSIER else own
+
+
+def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> tuple[Statement, ...]:
+    """What container and account ACLs allow; the two ways to look at a Referer are not weighed against each other."""
+    acl, account = bucket.container_acl.value, account_acl(bucket, store).value
+    if acl is None and account is None and store.acl_reading != "gateway":
+        return ()
+    ignored = strongest(guards_of(bucket, store, "ignore_acls", ""))
+    refused = strongest(guards_of(bucket, store, "refuse_new_acls", ""))
+    guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
+    statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
+    if store.acl_reading == "gateway":
+        statements += tuple(_of_writers(bucket, store, ignored))
+        statements = _as_tried(statements, store)
+    if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
+        return statements
+    fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
+    return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in statements)
+
+
+def _of_writers(bucket: BucketInputs, store: StoreInputs, ignored: Guard) -> Iterator[Statement]:
+    """What the grants to write of a bucket's S3 ACL allow at a gateway's Swift door, where it has one."""
+    by_swift = bucket.container_acl.value is not None and bucket.acl.state == "unsupported"
+    if not by_swift and not any(door.name == "swift" for door in store.doors.value or ()):
+        return
+    for grant in bucket.acl.value or ():
+        who = _whom_granted(grant)
+        if grant.permission not in ("write", "full-control") or who is None or (ignored.on and who.everyone):
+            continue
+        words = f"ACL grant of {grant.permission} to {grant.identity or grant.to}"
+        doubt = (Fault("", ignored.source),) if who.everyone and not ignored.sure else ()
+        conditions = (SIGNED,) if grant.to == "any-account" else ()
+        for statement in by_post(words, who, conditions, SETS_ACL):
+            yield msgspec.structs.replace(statement, faults=doubt)
+
+
+def _whom_granted(grant: Grant) -> Principals | None:
+    if grant.to == "named":
+        return Principals(canonical=(grant.identity,)) if grant.identity else None
+    return Principals(everyone=True) if grant.to in ("anyone", "any-account") else None
+
+
+def _as_tried(statements: tuple[Statement, ...], store: StoreInputs) -> tuple[Statement, ...]:
+    """What ACLs allow at a gateway besides reading, listing and writing was tried on one release: of another it is in
+    doubt."""
+    if dialect_of(store).readings.acl_permissions_are_wider:
+        return statements
+    fault = Fault("", OTHER_RELEASE)
+    return tuple(
+        msgspec.structs.replace(one, faults=(*one.faults, fault)) if one.by_post or one.door == "s3" else one
+        for one in statements
+    )
