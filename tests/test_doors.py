@@ -54,6 +54,10 @@ def levels(bucket: Bucket, dossier: Dossier) -> dict[tuple[str, str], str]:
 
 
 NONE: Answer[AccountAcl] = Answer("absent")
+NO_BULK_DELETION = (
+    '{"Statement": {"Effect": "Deny", "Principal": "*", "Action": "s3:DeleteBucket", "Resource": "arn:aws:s3:::b"}}'
+)
+"""Without it, anybody deletes at a gateway's Swift door."""
 TABLE = [
     # reading, read ACL, write ACL: what anyone, and any account, can do
     ("tempauth", ".r:*", "", "read", "read"),
@@ -82,7 +86,10 @@ TABLE = [
 def test_each_kind_of_server_reads_container_acls_its_own_way(
     reading: AclReading, read: str, write: str, anyone: str, any_account: str
 ) -> None:
-    found = levels(container(Answer("known", ContainerAcl(read, write))), store(reading, NONE))
+    bucket = container(Answer("known", ContainerAcl(read, write)))
+    if reading == "gateway":
+        bucket = msgspec.structs.replace(bucket, policy=Answer("known", NO_BULK_DELETION))
+    found = levels(bucket, store(reading, NONE))
     for audience, verbs in (("anyone", anyone), ("any-account", any_account)):
         assert {verb for (who, verb), level in found.items() if who == audience and level == "open"} == set(
             verbs.split()
@@ -109,6 +116,23 @@ def test_a_grant_to_write_changes_settings_where_a_gateway_has_a_swift_door() ->
         gateway = store("gateway", NONE, doors=Answer("known", doors), protocol="s3")
         assert levels(written, gateway)["anyone", "change-settings"] == level
         assert levels(written, gateway)["anyone", "write"] == "closed"
+
+
+def test_bulk_deletion_at_a_gateway_is_everybodys_of_no_tenant_and_otherwise_the_tenants() -> None:
+    shut = container(Answer("absent"))
+    refusing = msgspec.structs.replace(shut, policy=Answer("known", NO_BULK_DELETION))
+    of_tenant = msgspec.structs.replace(shut, tenant=Answer("known", "marsh"))
+    doors = Answer("known", [Door("swift", "http://x/swift/v1", read=True)])
+    gateway = store("gateway", NONE, doors=doors)
+    for bucket, anyone, any_account in (
+        (shut, "open", "open"), (refusing, "closed", "closed"), (of_tenant, "closed", "restricted"),
+    ):  # fmt: skip
+        found = levels(bucket, gateway)
+        assert (found["anyone", "delete"], found["any-account", "delete"]) == (anyone, any_account)
+    other = store("gateway", NONE, doors=doors, software=Answer("known", Software(OBJECT_GATEWAY, "20.1")))
+    assert levels(shut, other)["anyone", "delete"] == "unknown"
+    by_s3 = msgspec.structs.replace(shut, acl=Answer("known", []))
+    assert levels(by_s3, store("gateway", NONE, doors=Answer("known", [])))["anyone", "delete"] == "closed"
 
 
 def test_where_the_kind_of_server_is_not_known_only_what_all_agree_on_is_decided() -> None:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import subprocess
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from http.client import HTTPConnection
+from pathlib import Path
 from typing import Any, NamedTuple
 
 import msgspec
@@ -19,7 +21,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
 from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
-from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST, always_carried
+from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST, SEVERAL, always_carried
 from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SETS_END
 from rusty_lantern.core.model.dossier import decode
 from rusty_lantern.stores.http.credentials import AccessKey
@@ -253,3 +255,84 @@ def test_a_post_at_the_swift_door_takes_the_bucket_whatever_its_policy_denies(es
     print(dict(outcome), *wrong, sep="\n")
     assert not wrong, (len(wrong), "\n".join(wrong[:60]))
     assert outcome["s3:PutBucketAcl passed"] == lost > 10, outcome
+
+
+BULK: dict[str, Any] = {
+    "private": None,
+    "guarded": "guards",
+    "the requester pays": "pays",
+    "no bucket deletion": ("Deny", "*", "s3:DeleteBucket", "b"),
+    "no bucket deletion by name of objects": ("Deny", "*", "s3:DeleteBucket", "o"),
+    "nothing": ("Deny", "*", "s3:*", "bo"),
+    "nothing for the visitor": ("Deny", {"AWS": "arn:aws:iam:::user/visitor"}, "s3:*", "bo"),
+    "no deletion of objects": ("Deny", "*", ["s3:DeleteObject", "s3:DeleteObjectVersion"], "bo"),
+    "no deletion": ("Deny", "*", "s3:Delete*", "bo"),
+    "no plain http": ("Deny", "*", "s3:Put*", "bo"),
+}
+
+
+def test_bulk_deletion_is_everybodys_where_no_deny_names_the_deletion_of_the_bucket(
+    estate: Estate, tmp_path: Path
+) -> None:
+    gateway, swift, client = estate.gateway, estate.swift, estate.gateway.client()
+    for number, form in enumerate(BULK.values()):
+        bucket = f"bulk-{number}"
+        client.create_bucket(Bucket=bucket)
+        for key in ("visitor", "nobody"):
+            client.put_object(Bucket=bucket, Key=key, Body=b"x")
+        if form == "guards":
+            every = ("BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets")
+            client.put_public_access_block(Bucket=bucket, PublicAccessBlockConfiguration=dict.fromkeys(every, True))
+        elif form == "pays":
+            client.put_bucket_request_payment(Bucket=bucket, RequestPaymentConfiguration={"Payer": "Requester"})
+        elif form:
+            effect, who, action, on = form
+            names = {"b": f"arn:aws:s3:::{bucket}", "o": f"arn:aws:s3:::{bucket}/*"}
+            statement = {"Effect": effect, "Principal": who, "Action": action, "Resource": [names[one] for one in on]}
+            client.put_bucket_policy(
+                Bucket=bucket, Policy=json.dumps({"Version": "2012-10-17", "Statement": statement})
+            )
+    admin = ("--uid=bulk-auditor", "--display-name=A", "--access-key=AKBULK", "--secret=sk-bulk",
+             "--caps=users=read;buckets=read;metadata=read")  # fmt: skip
+    gateway.admin("user", "create", *admin)
+    folder = workspace(tmp_path / "ws", gateway, ("AKBULK", "sk-bulk"))
+    assert lantern("survey", "--only", "real/bulk-*", cwd=folder).code == 0
+    dossier = decode(next((folder / "surveys").glob("2*/stores/real.json")).read_bytes(), "real.json")
+    rules = {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets}
+    wrong, passing = [], Counter[bool]()
+    for number, name in enumerate(BULK):
+        for signed, who in ((True, "visitor"), (False, "nobody")):
+            body = f"bulk-{number}/{who}\n".encode()
+            swift.send("POST", "?bulk-delete", LOGIN if signed else None, {"Content-Type": "text/plain"}, body)
+            request = request_of(ACTIONS["s3:DeleteObject"], signed=signed)
+            request = msgspec.structs.replace(request, context={**request.context, SEVERAL: ("true",)})
+            passed = not is_there(gateway, f"bulk-{number}", who)
+            said = by_post(rules[f"bulk-{number}"], request)
+            passing[passed] += 1
+            if said is not passed:
+                wrong.append(f"{name}, {who}: {passed}, {said}")
+    assert not wrong, wrong
+    assert min(passing.values()) >= 7, passing
+    shown = {row["bucket"]: row["exposure"]["anyone"]["delete"] for row in
+             json.loads(lantern("exposure", "--json", cwd=folder).out)["buckets"]}  # fmt: skip
+    assert (shown["bulk-0"]["verdict"], shown["bulk-3"]["verdict"]) == ("open", "closed")
+    assert shown["bulk-0"]["witness"]["request"] == "POST /?bulk-delete"
+
+
+def is_there(gateway: Gateway, bucket: str, key: str) -> bool:
+    """Whether the gateway's own list has the key, whatever policies say."""
+    listed = subprocess.run(
+        ["radosgw-admin", "-c", str(gateway.folder / "ceph.conf"), "bucket", "list", "--bucket", bucket],
+        check=True, capture_output=True, text=True, timeout=300,
+    )  # fmt: skip
+    return key in [entry["name"] for entry in json.loads(listed.stdout)]
+
+
+def workspace(folder: Path, gateway: Gateway, admin: tuple[str, str]) -> Path:
+    """A workspace with all doors of the gateway: what a policy denies its owner is read at the administration door."""
+    folder = workspace_for(folder, gateway.address, gateway.keeper, gateway.swift)
+    (folder / "admin.ini").write_text(f"[default]\naws_access_key_id={admin[0]}\naws_secret_access_key={admin[1]}\n")
+    text = (folder / "estate.yaml").read_text()
+    door = f"      admin: {{at: '{gateway.address}/admin', credential: {{file: admin.ini}}}}\n"
+    (folder / "estate.yaml").write_text(text + door)
+    return folder

@@ -14,6 +14,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
 from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.container_acl import BULK_DELETE
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.access_differences import Difference, differences, own_differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -153,6 +154,8 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
                 else f"take {title} out of the policy"
             )
             yield partial(_with_statement, number=number, verbs=leaks), f"{how} for {' and '.join(leaks)}"
+    if any(one.by_post == BULK_DELETE for one in policy.statements) and not verbs.keys().isdisjoint(_BY_BULK):
+        yield _without_bulk_deletion, "deny everybody s3:DeleteBucket on the bucket, which bulk deletion asks for"
     actions = {action.name for verb in verbs for action in actions_of(verb)}
     public = [g for g in view.bucket.acl.value or () if g.to in AUDIENCES and view.rules.granted_actions(g) & actions]
     if public:
@@ -254,6 +257,22 @@ def _other_actions(statement: dict[str, Any], verbs: Sequence[str]) -> list[str]
         return []
     mine = {action.name for verb in VERBS if verb in verbs for action in actions_of(verb)}
     return [action for action, name in zip(written, known, strict=True) if name not in mine]
+
+
+_BY_BULK: frozenset[Verb] = frozenset({"delete", "change-settings"})
+"""The verbs of a bulk deletion at a gateway's Swift door."""
+
+
+def _without_bulk_deletion(view: BucketSubject) -> BucketSubject:
+    """The bucket with a Deny of what bulk deletion asks for; whoever deletes the bucket has to take it out first."""
+    document = json.loads(view.bucket.policy.value or '{"Version": "2012-10-17"}')
+    deny = {
+        "Sid": "NoBulkDeletion", "Effect": "Deny", "Principal": "*", "Action": "s3:DeleteBucket",
+        "Resource": f"arn:aws:s3:::{view.bucket.name}",
+    }  # fmt: skip
+    document["Statement"] = [*_statements(view), deny]
+    text = json.dumps(document, indent=1, ensure_ascii=False)
+    return _but(view, msgspec.structs.replace(view.bucket, policy=Answer("known", text)))
 
 
 def _without_grants(view: BucketSubject, public: list[Any]) -> BucketSubject:

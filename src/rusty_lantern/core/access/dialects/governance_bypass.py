@@ -19,8 +19,11 @@ from rusty_lantern.core.access.policy.condition_keys import SEVERAL
 from rusty_lantern.core.access.policy.document import Condition, Fault, Principals, Statement
 
 DELETE, DELETE_VERSION, BYPASS = "s3:DeleteObject", "s3:DeleteObjectVersion", "s3:BypassGovernanceRetention"
-_ONE = Condition("null", SEVERAL, ("true",), "")
-_SEVERAL = Condition("null", SEVERAL, ("false",), "")
+DELETE_BUCKET = "s3:DeleteBucket"
+BULK_DELETION = (DELETE, DELETE_BUCKET)
+"""What a gateway's bulk deletion at its Swift door does."""
+ONE, MANY = (Condition("null", SEVERAL, (absent,), "") for absent in ("true", "false"))
+"""Of a deletion of one object, and of several at once."""
 
 
 def bypass_as_read(statements: Sequence[Statement]) -> Iterator[Statement]:
@@ -47,10 +50,25 @@ class _Named(NamedTuple):
 
 
 def _named(statement: Statement) -> _Named:
-    if not statement.actions:
-        return _Named(one=True, version=True, bypass=True)
-    reached = _reached(statement.actions)
-    return _Named(*((name in reached) != statement.actions_negated for name in (DELETE, DELETE_VERSION, BYPASS)))
+    return _Named(*(_names(statement, name) for name in (DELETE, DELETE_VERSION, BYPASS)))
+
+
+def _names(statement: Statement, action: str) -> bool:
+    return not statement.actions or (action in _reached(statement.actions)) != statement.actions_negated
+
+
+def bulk_deletion_refused(statements: Sequence[Statement]) -> list[Statement]:
+    """What the statements refuse of a gateway's bulk deletion, which asks for `s3:DeleteBucket` on the bucket alone."""
+    return [
+        msgspec.structs.replace(
+            on_bucket, actions=BULK_DELETION, actions_negated=False, conditions=(*statement.conditions, MANY),
+            resources=(*on_bucket.resources, *(name for name in statement.resources if "/" not in name)),
+            at_every_door=True,
+        )
+        for statement in statements
+        if statement.effect != "Allow" and not statement.at_every_door and _names(statement, DELETE_BUCKET)
+        if (on_bucket := _on_bucket(statement)) is not None
+    ]  # fmt: skip
 
 
 def names_bypass(statement: Statement) -> bool:
@@ -69,11 +87,11 @@ def _allowed(statement: Statement, named: _Named) -> Iterator[Statement]:
     if named.version and whole:
         yield _of_bypass(statement)
     elif named.version:
-        yield _of_bypass(statement, _ONE)
+        yield _of_bypass(statement, ONE)
         yield _several(statement, on_bucket)
     if on_bucket is not None and not whole:
         fault = Fault(statement.place, "whether ACLs count for who is allowed to delete in the bucket, and not objects")
-        refused = _of_bypass(on_bucket, _SEVERAL, (fault,))
+        refused = _of_bypass(on_bucket, MANY, (fault,))
         yield msgspec.structs.replace(refused, effect="Deny")
 
 
@@ -81,10 +99,10 @@ def _several(statement: Statement, on_bucket: Statement | None) -> Statement:
     """An Allow of deleting versions, as it counts where several are deleted: of who may delete in the bucket too."""
     if on_bucket is None:
         fault = Fault(statement.place, "whether who is allowed this may also delete several objects at once")
-        return _of_bypass(statement, _SEVERAL, (fault,))
+        return _of_bypass(statement, MANY, (fault,))
     cap = msgspec.structs.replace(_EVERYBODY, place=statement.place, resources=on_bucket.resources)
     cap = msgspec.structs.replace(cap, resources_negated=on_bucket.resources_negated)
-    several = _of_bypass(statement, _SEVERAL, on_bucket.faults[len(statement.faults) :])
+    several = _of_bypass(statement, MANY, on_bucket.faults[len(statement.faults) :])
     return msgspec.structs.replace(several, within=cap)
 
 
@@ -107,12 +125,12 @@ def _denied(statement: Statement, named: _Named) -> Iterator[Statement]:
         yield from () if named.bypass else (_of_bypass(statement),)
     elif named.bypass:
         yield from _without_bypass(statement)
-        yield _of_bypass(statement, _ONE)
+        yield _of_bypass(statement, ONE)
     else:
         yield statement
     if named.bypass or named.one:
         on_bucket = _on_bucket(statement)
-        yield from () if on_bucket is None else (_of_bypass(on_bucket, _SEVERAL),)
+        yield from () if on_bucket is None else (_of_bypass(on_bucket, MANY),)
 
 
 def _of_bypass(statement: Statement, how: Condition | None = None, faults: Iterable[Fault] = ()) -> Statement:

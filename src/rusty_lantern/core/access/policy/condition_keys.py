@@ -24,7 +24,7 @@ ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username
 REFERER_HOST = "referer host"
 """The host in the Referer header, by which container ACLs decide; no policy document can name it."""
 SEVERAL = "several at once"
-"""Carried by a deletion of several objects at once, which a dialect may decide otherwise; no policy can name it."""
+"""Carried by a deletion of several objects at once, which a store may decide otherwise; no policy can name it."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
 Presence = Literal["always", "maybe", "never"]
 
@@ -178,7 +178,7 @@ _REQUEST = [
         "switch",
         True,
         "the caller deletes one object, or several at once",
-        actions=_actions("BypassGovernanceRetention"),
+        actions=_actions("BypassGovernanceRetention DeleteObject DeleteBucket"),
         words=("true",),
     ),
     *_not_sent(

@@ -36,9 +36,9 @@ _SEE = ("s3:GetBucketAcl",)
 """What shows the container's ACL: its HEAD, to those who may see it there."""
 _SET = ("s3:PutBucketAcl",)
 """What a POST on the container does at a gateway's Swift door: it sets the ACL, and makes the caller the owner."""
-SETS_ACL, SETS_END = "X-Container-Read", "X-Delete-At"
-"""Headers of a POST at a gateway's Swift door, which asks no policy: the first on a container, the second on an object,
-which is deleted then. Both measured on release 16.2."""
+SETS_ACL, SETS_END, BULK_DELETE = "X-Container-Read", "X-Delete-At", "bulk-delete"
+"""What a POST at a gateway's Swift door says, which asks no policy: a header on a container; a header on an object,
+which is deleted then; or on no container at all, the names of what is deleted. Measured on release 16.2."""
 
 Side = Literal["read", "write"]
 

@@ -11,9 +11,19 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.governance_bypass import BULK_DELETION, MANY
 from rusty_lantern.core.access.dialects.shipped import dialect_of
-from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SIGNED, GatewayGuards, by_post, statements_of
-from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement
+from rusty_lantern.core.access.policy.condition_keys import ARN
+from rusty_lantern.core.access.policy.container_acl import (
+    BULK_DELETE,
+    DOOR,
+    SETS_ACL,
+    SIGNED,
+    GatewayGuards,
+    by_post,
+    statements_of,
+)
+from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
 from rusty_lantern.core.access.policy.guards import Guard, guards_of, strongest
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
@@ -43,8 +53,9 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
     refused = strongest(guards_of(bucket, store, "refuse_new_acls", ""))
     guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
     statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
+    if store.acl_reading == "gateway" and _has_swift_door(bucket, store):
+        statements += (*_of_writers(bucket, ignored), *_of_everybody(bucket, store))
     if store.acl_reading == "gateway":
-        statements += tuple(_of_writers(bucket, store, ignored))
         statements = _as_tried(statements, store)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return statements
@@ -52,11 +63,33 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
     return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in statements)
 
 
-def _of_writers(bucket: BucketInputs, store: StoreInputs, ignored: Guard) -> Iterator[Statement]:
-    """What the grants to write of a bucket's S3 ACL allow at a gateway's Swift door, where it has one."""
-    by_swift = bucket.container_acl.value is not None and bucket.acl.state == "unsupported"
-    if not by_swift and not any(door.name == "swift" for door in store.doors.value or ()):
-        return
+def _has_swift_door(bucket: BucketInputs, store: StoreInputs) -> bool:
+    read_by_swift = bucket.container_acl.settled and bucket.acl.state == "unsupported"
+    return read_by_swift or any(door.name == "swift" for door in store.doors.value or ())
+
+
+def _of_everybody(bucket: BucketInputs, store: StoreInputs) -> Iterator[Statement]:
+    """What a gateway's bulk deletion lets anybody do, without credentials too: it reaches the caller's own tenant."""
+    tenant = _tenant_of(bucket, store)
+    unknown = Fault("", "in whose tenant the bucket is, whose users alone reach it by a bulk deletion")
+    its_users = Condition("arnlike", ARN, (f"arn:aws:iam::{tenant}:*",), "")
+    yield Statement(
+        "bulk deletion at the Swift door", "Allow", principals=Principals(everyone=True), actions=BULK_DELETION,
+        resources=("*",), conditions=(MANY, its_users) if tenant else (MANY,),
+        faults=(unknown,) if tenant is None else (), variables=False, door=DOOR, by_post=BULK_DELETE,
+    )  # fmt: skip
+
+
+def _tenant_of(bucket: BucketInputs, store: StoreInputs) -> str | None:
+    """A bucket's tenant, empty for none: its own, or that of the key by which the store was read. None: not known."""
+    if bucket.tenant.settled:
+        return bucket.tenant.value or ""
+    user = store.account.value
+    return user.rpartition("$")[0] if user else None
+
+
+def _of_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Statement]:
+    """What the grants to write of a bucket's S3 ACL allow at a gateway's Swift door."""
     for grant in bucket.acl.value or ():
         who = _whom_granted(grant)
         if grant.permission not in ("write", "full-control") or who is None or (ignored.on and who.everyone):

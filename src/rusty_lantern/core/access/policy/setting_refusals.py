@@ -7,6 +7,7 @@ from functools import lru_cache
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.governance_bypass import ONE
 from rusty_lantern.core.access.policy.document import Fault, Principals, Statement, parse_policy
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.network import Network
@@ -40,9 +41,11 @@ def of_payment(answer: Answer[bool]) -> tuple[Statement, ...]:
     title = "the requester pays" if answer.value else "who pays for requests"
     signed = {"StringEquals": {"aws:PrincipalType": "Anonymous"}}
     denied = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*", "Condition": signed}
-    read = _own(json.dumps(denied))
+    (read,) = _own(json.dumps(denied))
     faults = (Fault(title, f"could not be read ({answer.reason})"),) if answer.unread else ()
-    return tuple(msgspec.structs.replace(statement, place=title, faults=faults) for statement in read)
+    conditions = (*read.conditions, ONE)  # a gateway's bulk deletion does not look at it
+    refused = msgspec.structs.replace(read, place=title, faults=faults, conditions=conditions, at_every_door=True)
+    return (refused,)
 
 
 @lru_cache(maxsize=256)

@@ -26,7 +26,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
     Audience,
     always_carried,
 )
-from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SETS_END
+from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SETS_ACL, SETS_END
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import usual_name, whose
@@ -287,7 +287,9 @@ def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "")
         headers["x-amz-bypass-governance-retention"] = "true"
     if request.context.get("aws:securetransport") == ("false",):
         other["transport"] = "plain http"
-    if by_post:
+    if by_post == BULK_DELETE:
+        other["body"] = f"{bucket}/{request.key}".rstrip("/")
+    elif by_post:
         headers = {by_post: POSTED[by_post]}
     line = _line(request, bucket, parameters, door, "POST" if by_post else ACTIONS[request.action].method)
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
@@ -299,7 +301,7 @@ def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "")
 def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, method: str) -> str:
     """The request line, as the protocol of a door has it."""
     if SEVERAL in request.context:
-        return f"POST /{bucket}?delete"
+        return "POST /?bulk-delete" if door == "swift" else f"POST /{bucket}?delete"
     version = request.context.get("s3:versionid", ("null",))[0]
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
     query = ACTIONS[request.action].query.replace("versionId=null", f"versionId={quote(version)}")
