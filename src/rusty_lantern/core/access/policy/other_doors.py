@@ -30,7 +30,7 @@ from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
 
-OTHER_RELEASE = "what ACLs allow at a gateway of this release was not tried"
+OTHER_RELEASE = "what a gateway of this release allows by ACLs, and at its Swift door, was not tried"
 
 
 def unread_door(answer: Answer[Any]) -> bool:
