@@ -119,7 +119,7 @@ def test_a_grant_to_write_changes_settings_where_a_gateway_has_a_swift_door() ->
 
 
 def test_bulk_deletion_at_a_gateway_is_everybodys_of_no_tenant_and_otherwise_the_tenants() -> None:
-    shut = container(Answer("absent"))
+    shut = msgspec.structs.replace(container(Answer("absent")), policy=Answer("absent"))
     refusing = msgspec.structs.replace(shut, policy=Answer("known", NO_BULK_DELETION))
     of_tenant = msgspec.structs.replace(shut, tenant=Answer("known", "marsh"))
     doors = Answer("known", [Door("swift", "http://x/swift/v1", read=True)])
@@ -129,6 +129,8 @@ def test_bulk_deletion_at_a_gateway_is_everybodys_of_no_tenant_and_otherwise_the
     ):  # fmt: skip
         found = levels(bucket, gateway)
         assert (found["anyone", "delete"], found["any-account", "delete"]) == (anyone, any_account)
+    for lost in (Answer[str]("denied", None, "403"), Answer[str]("unsupported")):
+        assert levels(msgspec.structs.replace(shut, policy=lost), gateway)["anyone", "delete"] == "unknown"
     other = store("gateway", NONE, doors=doors, software=Answer("known", Software(OBJECT_GATEWAY, "20.1")))
     assert levels(shut, other)["anyone", "delete"] == "unknown"
     by_s3 = msgspec.structs.replace(shut, acl=Answer("known", []))

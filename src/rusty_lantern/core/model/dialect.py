@@ -51,7 +51,6 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     not_principal_goes_by_name: bool = False
     acl_permissions_are_wider: bool = False
     bypass_goes_with_deletion: bool = False
-    bulk_deletion_is_everybodys: bool = False
     public_policies_count_under_their_guard: bool = False
     """Whether the guard on public policies does not keep a standing policy from counting. Not sure for all releases."""
 

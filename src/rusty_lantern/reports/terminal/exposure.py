@@ -101,10 +101,7 @@ def _ways(row: ExposureRow) -> list[VerdictResult]:
     for verb in VERBS:
         _, _, verdict = widest(row, verb)
         if (seen := verdict.witness) is not None:
-            request = seen.request.replace(f"/{row.bucket}", "/", 1)
-            verdict = msgspec.structs.replace(
-                verdict, witness=msgspec.structs.replace(seen, bucket="", request=request)
-            )
+            verdict = msgspec.structs.replace(verdict, witness=seen.on(""))
         verdicts.append(verdict)
     return verdicts
 

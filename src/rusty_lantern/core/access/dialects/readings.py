@@ -150,11 +150,6 @@ READINGS: dict[str, Reading] = {
         "goes with deleting a version, unless a Deny names it: on the object for a deletion of one, on the bucket for "
         "one of several at once", "the S3 family's documentation of object lock, governance mode",
     ),
-    "bulk_deletion_is_everybodys": Reading(
-        "`POST ?bulk-delete` at a Swift door", "deletes what the caller may delete one by one",
-        "deletes any object, and an empty bucket, for anybody, without credentials too, unless a Deny names "
-        "`s3:DeleteBucket` on the bucket", "the open Swift protocol, bulk operations",
-    ),
     "public_policies_count_under_their_guard": Reading(
         "the guard on public policies", "keeps a public policy from counting",
         "lets a policy count that was there before", "the S3 family's documentation of public-access guards",

@@ -15,7 +15,7 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
-from rusty_lantern.core.access.dialects.governance_bypass import bulk_deletion_refused, bypass_as_read
+from rusty_lantern.core.access.dialects.governance_bypass import bypass_as_read
 from rusty_lantern.core.access.dialects.written_values import Unclear
 from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
@@ -34,8 +34,6 @@ def as_read(policy: Policy, dialect: Dialect) -> Policy:
     statements = [one for statement in policy.statements for one in _statement(statement, dialect.readings)]
     if dialect.readings.bypass_goes_with_deletion:
         statements = list(bypass_as_read(statements))
-    if dialect.readings.bulk_deletion_is_everybodys:
-        statements += bulk_deletion_refused(statements)
     if len(statements) == len(policy.statements) and all(map(_same, statements, policy.statements)):
         return policy
     return Policy(tuple(statements), policy.unreadable)

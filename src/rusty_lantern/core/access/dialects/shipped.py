@@ -53,7 +53,6 @@ GATEWAY = Dialect(
         not_principal_goes_by_name=True,
         acl_permissions_are_wider=True,
         bypass_goes_with_deletion=True,
-        bulk_deletion_is_everybodys=True,
         public_policies_count_under_their_guard=True,
     ),
 )  # fmt: skip

@@ -94,12 +94,13 @@ def _by_post(rules: Rules, request: Request) -> Decision | None:
     allowing = next((s for s in statements if s.by_post and matches(s, rules.bucket, request)[0] == "yes"), None)
     if allowing is None:
         return None
-    refusing = {matches(s, rules.bucket, request)[0] for s in statements if s.at_every_door}
+    everywhere = [s for s in statements if s.at_every_door and matches(s, rules.bucket, request)[0] != "no"]
+    refusing = {matches(s, rules.bucket, request)[0] if s.effect else "maybe" for s in everywhere}
     if "yes" in refusing:
         return None
     return Decision(
-        None if refusing - {"no"} else True,
-        UNCERTAIN if refusing - {"no"} else allowing.title,
+        None if refusing else True,
+        UNCERTAIN if refusing else allowing.title,
         (Step(allowing.title, "allows", "no policy is asked there"),),
     )
 

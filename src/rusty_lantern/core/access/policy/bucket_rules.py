@@ -17,7 +17,13 @@ from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, PUBLISH
 from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
 from rusty_lantern.core.access.policy.guards import Guard, guards_of, of_this_software, strongest
-from rusty_lantern.core.access.policy.other_doors import OTHER_RELEASE, account_acl, of_other_doors, unread_door
+from rusty_lantern.core.access.policy.other_doors import (
+    OTHER_RELEASE,
+    account_acl,
+    of_other_doors,
+    unread_door,
+    was_tried,
+)
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.policy.setting_refusals import of_network, of_payment
@@ -193,7 +199,7 @@ def _acl_permissions(store: StoreInputs) -> tuple[AclPermissions, str]:
         return AT_GATEWAY, ""
     if unread_door(store.software) and store.dialect is None:
         return PUBLISHED, f"what this store's ACLs allow is not known ({store.software.reason})"
-    return PUBLISHED, OTHER_RELEASE if store.acl_reading == "gateway" else ""
+    return PUBLISHED, OTHER_RELEASE if store.acl_reading == "gateway" and not was_tried(store) else ""
 
 
 def _tenant(bucket: BucketInputs, store: StoreInputs) -> Answer[str] | None:

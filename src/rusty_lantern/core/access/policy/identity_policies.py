@@ -14,11 +14,11 @@ from typing import Any, Literal, NamedTuple
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.governance_bypass import BYPASS, names_bypass
+from rusty_lantern.core.access.dialects.governance_bypass import BYPASS, bulk_deletion_refused, names_bypass
 from rusty_lantern.core.access.dialects.rewrite import in_its_tenant
 from rusty_lantern.core.access.policy.bucket_rules import Rules, as_the_store_reads
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
-from rusty_lantern.core.access.policy.container_acl import SIGNED
+from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
 from rusty_lantern.core.answer import Answer
@@ -277,7 +277,10 @@ def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Ru
         statements = _cap(statements, policies.cap)
     if policies.may_bypass and rules.bypass_goes_with_deletion:
         statements = tuple(map(_perhaps_passed_over, statements))
-    policy = Policy(statements + _statements_on(rules, policies), rules.policy.unreadable)
+    attached = _statements_on(rules, policies)
+    if any(one.by_post == BULK_DELETE for one in statements):
+        attached = (*attached, *bulk_deletion_refused(attached))
+    policy = Policy(statements + attached, rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", policies.doubt),) if policies.doubt else ())
     return msgspec.structs.replace(
         rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=policies.account is not None

@@ -11,9 +11,9 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.governance_bypass import BULK_DELETION, MANY
-from rusty_lantern.core.access.dialects.shipped import dialect_of
-from rusty_lantern.core.access.policy.condition_keys import ARN
+from rusty_lantern.core.access.dialects.governance_bypass import BULK_DELETION, MANY, bulk_deletion_refused
+from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED
+from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST
 from rusty_lantern.core.access.policy.container_acl import (
     BULK_DELETE,
     DOOR,
@@ -54,13 +54,26 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
     guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
     statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
     if store.acl_reading == "gateway" and _has_swift_door(bucket, store):
-        statements += (*_of_writers(bucket, ignored), *_of_everybody(bucket, store))
+        everybody = tuple(_of_everybody(bucket, store, policy))
+        statements += (*_of_writers(bucket, ignored), *everybody, *bulk_deletion_refused(policy.statements))
     if store.acl_reading == "gateway":
         statements = _as_tried(statements, store)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return statements
     fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
-    return tuple(msgspec.structs.replace(s, faults=(*s.faults, fault)) if s.conditions else s for s in statements)
+    return tuple(
+        msgspec.structs.replace(s, faults=(*s.faults, fault)) if REFERER_HOST in {c.key for c in s.conditions} else s
+        for s in statements
+    )
+
+
+def was_tried(store: StoreInputs) -> bool:
+    """Whether the gateway that answers for a store is of a release on which ACLs and the Swift door were tried."""
+    software = store.software.value
+    if software is not None and software.dialect == COMMON.dialect and not software.name:
+        return True  # a gateway's policies as the published language has them: nothing else is supposed
+    known = (store.dialect, SHIPPED.get(software.dialect) if software is not None else None)
+    return any(dialect is not None and dialect.readings.acl_permissions_are_wider for dialect in known)
 
 
 def _has_swift_door(bucket: BucketInputs, store: StoreInputs) -> bool:
@@ -68,15 +81,18 @@ def _has_swift_door(bucket: BucketInputs, store: StoreInputs) -> bool:
     return read_by_swift or any(door.name == "swift" for door in store.doors.value or ())
 
 
-def _of_everybody(bucket: BucketInputs, store: StoreInputs) -> Iterator[Statement]:
+def _of_everybody(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> Iterator[Statement]:
     """What a gateway's bulk deletion lets anybody do, without credentials too: it reaches the caller's own tenant."""
     tenant = _tenant_of(bucket, store)
-    unknown = Fault("", "in whose tenant the bucket is, whose users alone reach it by a bulk deletion")
+    unknown = [Fault("", "in whose tenant the bucket is, whose users alone reach it by a bulk deletion")]
+    unknown = unknown if tenant is None else []
+    if not bucket.policy.settled or policy.unreadable:
+        unknown.append(Fault("", "whether the policy denies s3:DeleteBucket, which refuses it"))
     its_users = Condition("arnlike", ARN, (f"arn:aws:iam::{tenant}:*",), "")
     yield Statement(
         "bulk deletion at the Swift door", "Allow", principals=Principals(everyone=True), actions=BULK_DELETION,
         resources=("*",), conditions=(MANY, its_users) if tenant else (MANY,),
-        faults=(unknown,) if tenant is None else (), variables=False, door=DOOR, by_post=BULK_DELETE,
+        faults=tuple(unknown), variables=False, door=DOOR, by_post=BULK_DELETE,
     )  # fmt: skip
 
 
@@ -110,7 +126,7 @@ def _whom_granted(grant: Grant) -> Principals | None:
 def _as_tried(statements: tuple[Statement, ...], store: StoreInputs) -> tuple[Statement, ...]:
     """What ACLs allow at a gateway besides reading, listing and writing was tried on one release: of another it is in
     doubt."""
-    if dialect_of(store).readings.acl_permissions_are_wider:
+    if was_tried(store):
         return statements
     fault = Fault("", OTHER_RELEASE)
     return tuple(

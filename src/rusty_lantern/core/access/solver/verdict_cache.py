@@ -141,10 +141,7 @@ def _nothing_known(why: str) -> Exposures:
 def _called(verdict: Verdict, name: str) -> Verdict:
     """The same verdict of a bucket of this name."""
     seen = verdict.witness
-    if seen is None:
-        return verdict
-    line = seen.request.replace(f"/{OWN}", f"/{name}", 1)
-    return msgspec.structs.replace(verdict, witness=msgspec.structs.replace(seen, bucket=name, request=line))
+    return verdict if seen is None else msgspec.structs.replace(verdict, witness=seen.on(name))
 
 
 def _key(rules: Rules, around: EvaluationContext) -> Hashable | None:

@@ -71,6 +71,15 @@ class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
     door: str = ""
     """The protocol that the request goes by, where that is not the store's first one."""
 
+    def on(self, bucket: str) -> Witness:
+        """The same request on a bucket of another name."""
+        request, body = (
+            text.replace(f"/{self.bucket}", f"/{bucket}", 1)
+            for text in (self.request, self.circumstances.get(BODY, ""))
+        )
+        circumstances = self.circumstances | ({BODY: body} if body else {})
+        return msgspec.structs.replace(self, bucket=bucket, request=request, circumstances=circumstances)
+
 
 class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
     """What a restricted exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
@@ -288,7 +297,7 @@ def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "")
     if request.context.get("aws:securetransport") == ("false",):
         other["transport"] = "plain http"
     if by_post == BULK_DELETE:
-        other["body"] = f"{bucket}/{request.key}".rstrip("/")
+        other[BODY] = f"/{bucket}/{request.key}".rstrip("/")
     elif by_post:
         headers = {by_post: POSTED[by_post]}
     line = _line(request, bucket, parameters, door, "POST" if by_post else ACTIONS[request.action].method)
@@ -316,6 +325,8 @@ def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, 
     return f"{method} {path}" + (f"?{query}" if query else "") if method else f"{request.action} on {path}"
 
 
+BODY = "body"
+"""What stands for the body of a request: the name of a bucket, or of an object in it, that a bulk deletion deletes."""
 POSTED = {SETS_ACL: ".r:*", SETS_END: "(seconds since 1970)"}
 """What a POST at a gateway's Swift door says, by header: the bucket's ACL, and from when on the object is deleted."""
 
