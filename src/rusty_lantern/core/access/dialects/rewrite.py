@@ -15,7 +15,7 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
-from rusty_lantern.core.access.dialects.governance_bypass import bypass_as_read
+from rusty_lantern.core.access.dialects.gateway_deletions import bypass_as_read
 from rusty_lantern.core.access.dialects.written_values import Unclear
 from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement

@@ -11,7 +11,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.governance_bypass import BULK_DELETION, MANY, bulk_deletion_refused
+from rusty_lantern.core.access.dialects.gateway_deletions import BULK_DELETION, MANY, bulk_deletion_refused
 from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED
 from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST
 from rusty_lantern.core.access.policy.container_acl import (

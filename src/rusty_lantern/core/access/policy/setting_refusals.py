@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.governance_bypass import ONE
+from rusty_lantern.core.access.dialects.gateway_deletions import ONE
 from rusty_lantern.core.access.policy.document import Fault, Principals, Statement, parse_policy
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.network import Network

@@ -1,9 +1,13 @@
-"""Who may bypass governance, where that goes with deleting versions: the policy written so that it says it.
+"""What a policy says of deletions at a gateway, which holds them against other names and actions than are published.
 
-A gateway asks for no permission to bypass. Whoever may delete a version may do it with the header that bypasses
-governance, unless a Deny names the bypass. A deletion of one object is held against that object's name; one of several
-at once, which may be of one as well, against the bucket's: so a Deny of the bypass on `BUCKET/*` alone does not keep
-anybody from it who may delete several. Measured on release 16.2: `tests/test_gateway_bypass.py` does it again.
+Bypass: a gateway asks for no permission to bypass governance. Whoever may delete a version may do it with the header
+that bypasses governance, unless a Deny names the bypass. A deletion of one object is held against that object's name;
+one of several at once, which may be of one as well, against the bucket's: so a Deny of the bypass on `BUCKET/*` alone
+does not keep anybody from it who may delete several.
+
+Bulk deletion, at the Swift door: anybody may, unless a Deny names `s3:DeleteBucket` on the bucket.
+
+Measured on release 16.2: `tests/test_gateway_bypass.py` and `tests/test_gateway_acls.py` do it again.
 """
 
 from __future__ import annotations
@@ -111,11 +115,14 @@ def _names_buckets_whole(statement: Statement) -> bool:
     if statement.resources_negated or not statement.resources:
         return not statement.resources
     names = set(statement.resources)
-    return all(
-        name.endswith("*") if "/" not in name and name.endswith("*") else
-        f"{name}/*" in names if "/" not in name else name.endswith("/*") and name[:-2] in names
-        for name in names
-    )  # fmt: skip
+    return all(_has_counterpart(name, names) for name in names)
+
+
+def _has_counterpart(name: str, names: set[str]) -> bool:
+    """Whether beside a bucket's name there is that of all its objects, and beside objects' that of their bucket."""
+    if "/" not in name:
+        return name.endswith("*") or f"{name}/*" in names
+    return name.endswith("/*") and name.removesuffix("/*") in names
 
 
 def _denied(statement: Statement, named: _Named) -> Iterator[Statement]:
