@@ -20,6 +20,7 @@ from rusty_lantern.core.access.policy.guards import Guard, guards_of, of_this_so
 from rusty_lantern.core.access.policy.other_doors import (
     OTHER_RELEASE,
     account_acl,
+    may_have_acls,
     of_other_doors,
     unread_door,
     was_tried,
@@ -215,7 +216,7 @@ def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     """What objects' own ACLs grant by name, and why they may grant more, in a store whose ACLs name users. Elsewhere
     they name accounts, whose users need permissions of their own as well."""
     acls = bucket.object_acls.value
-    if not _may_have_acls(bucket):
+    if not may_have_acls(bucket):
         return (), ""
     grants = tuple(grant for grant in acls.acl if grant.to == "named") if acls else ()
     return grants, "" if acls and acls.names_complete else NAMED_ON_OBJECTS
@@ -244,7 +245,7 @@ def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
 def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     """What objects' own ACLs grant the public, and why they may grant more."""
     acls = bucket.object_acls
-    if not _may_have_acls(bucket):
+    if not may_have_acls(bucket):
         return (), ""
     if acls.value is None:
         return (), "" if acls.settled else f"objects may have their own ACLs: {acls.reason}"
@@ -252,14 +253,6 @@ def of_objects(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     if not acls.value.complete:
         return acl, "objects may have their own ACLs, of which not all were read"
     return acl, ""
-
-
-def _may_have_acls(bucket: BucketInputs) -> bool:
-    """Whether there may be objects whose own ACLs count."""
-    by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
-    by_each = bucket.granted_by.value == "object" or unread_door(bucket.granted_by)
-    without = bucket.acl.state in ("absent", "unsupported") and not by_each
-    return not (by_bucket or bucket.holds_nothing or without)
 
 
 def _fixed(bucket: BucketInputs, store: StoreInputs) -> tuple[tuple[str, str], ...]:

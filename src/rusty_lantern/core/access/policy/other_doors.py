@@ -18,6 +18,7 @@ from rusty_lantern.core.access.policy.container_acl import (
     BULK_DELETE,
     DOOR,
     SETS_ACL,
+    SETS_END,
     SIGNED,
     GatewayGuards,
     by_post,
@@ -27,7 +28,7 @@ from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, 
 from rusty_lantern.core.access.policy.guards import Guard, guards_of, strongest
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
-from rusty_lantern.core.model.acl import Grant
+from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
 
 OTHER_RELEASE = "what a gateway of this release allows by ACLs, and at its Swift door, was not tried"
@@ -55,7 +56,8 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
     statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
     if store.acl_reading == "gateway" and _has_swift_door(bucket, store):
         everybody = tuple(_of_everybody(bucket, store, policy))
-        statements += (*_of_writers(bucket, ignored), *everybody, *bulk_deletion_refused(policy.statements))
+        statements += (*_of_writers(bucket, ignored), *_of_object_writers(bucket, ignored), *everybody)
+        statements += (*bulk_deletion_refused(policy.statements),)
     if store.acl_reading == "gateway":
         statements = _as_tried(statements, store)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
@@ -104,6 +106,40 @@ def _tenant_of(bucket: BucketInputs, store: StoreInputs) -> str | None:
     return user.rpartition("$")[0] if user else None
 
 
+def may_have_acls(bucket: BucketInputs) -> bool:
+    """Whether there may be objects whose own ACLs count."""
+    by_bucket = bucket.ownership.value == "bucket-owner-enforced" or bucket.granted_by.value == "bucket"
+    by_each = bucket.granted_by.value == "object" or unread_door(bucket.granted_by)
+    without = bucket.acl.state in ("absent", "unsupported") and not by_each
+    return not (by_bucket or bucket.holds_nothing or without)
+
+
+def _of_object_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Statement]:
+    """What objects' own grants to write allow at a gateway's Swift door: to have the object deleted. Whom they name is
+    counted as far as it was read."""
+    if not may_have_acls(bucket):
+        return
+    acls = bucket.object_acls.value
+    for grant in acls.acl if acls else ():
+        who = _whom_granted(grant)
+        if grant.permission not in ("write", "full-control") or who is None or (ignored.on and who.everyone):
+            continue
+        words = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
+        conditions = (SIGNED,) if grant.to == "any-account" else ()
+        for statement in by_post(words, who, conditions, SETS_END):
+            on_key = msgspec.structs.replace(statement, resources=(f"arn:aws:s3:::{bucket.name}/{grant.key}",))
+            yield _perhaps(on_key, ignored.source) if who.everyone and not ignored.sure else on_key
+            if grant.more:
+                yield _perhaps(statement, "other objects' ACLs grant it as well")
+    if (acls is None or not acls.complete) and not ignored.on:
+        for statement in by_post("objects' own ACLs", Principals(everyone=True), (), SETS_END):
+            yield _perhaps(statement, "not all of them were read")
+
+
+def _perhaps(statement: Statement, why: str) -> Statement:
+    return msgspec.structs.replace(statement, faults=(*statement.faults, Fault("", why)))
+
+
 def _of_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Statement]:
     """What the grants to write of a bucket's S3 ACL allow at a gateway's Swift door."""
     for grant in bucket.acl.value or ():
@@ -117,7 +153,7 @@ def _of_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Statement]:
             yield msgspec.structs.replace(statement, faults=doubt)
 
 
-def _whom_granted(grant: Grant) -> Principals | None:
+def _whom_granted(grant: Grant | ObjectGrant) -> Principals | None:
     if grant.to == "named":
         return Principals(canonical=(grant.identity,)) if grant.identity else None
     return Principals(everyone=True) if grant.to in ("anyone", "any-account") else None
