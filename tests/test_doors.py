@@ -19,11 +19,14 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rul
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.acl import Grant
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl
+from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Lock
 from rusty_lantern.core.model.capabilities import SWIFT
 from rusty_lantern.core.model.dialect import GATEWAY_16
 from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, AclReading, Door, Dossier, Software, decode
+from rusty_lantern.core.object_rules.gateway_expiry import WAY_AROUND
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.lagoon import HARBOUR_ACCOUNT, HARBOUR_USERS, with_door
 from rusty_lantern.simulator.s3_server import Standin
@@ -287,3 +290,38 @@ def test_no_key_that_a_store_shows_its_owners_is_kept_or_printed(lived: Lived) -
     assert PLANTED_KEY not in shown
     facts = {fact["fact"]: fact["value"] for fact in json.loads(shown)["facts"]}
     assert facts["temporary-url-key"] == "on"
+
+
+def settled_facts(dossier: Dossier) -> dict[tuple[str, str], object]:
+    """What is settled of exposure and locks, bucket by bucket."""
+    (subject,) = store_subjects([dossier], None, MOMENT)
+    names = [name for name in REGISTER if name.startswith(("exposure.", "lock."))]
+    facts = {(view.name, name): view.fact(name) for view in subject.buckets.values() for name in names}
+    return {key: fact.value for key, fact in facts.items() if fact.settled}
+
+
+def test_a_denied_answer_of_a_gateway_with_a_swift_door_never_yields_another_settled_value() -> None:
+    fields: dict[str, Any] = dict.fromkeys(("policy", "public_access_guards", "requester_pays"), Answer("absent"))
+    fields |= {"object_acls": Answer("known", ObjectAcls()), "tenant": Answer("absent")}
+    written = Answer("known", [Grant("named", "full-control", "keeper"), Grant("anyone", "write")])
+    locked = Answer("known", Lock(enabled=True, mode="compliance", retention=86400))
+    buckets = [
+        msgspec.structs.replace(container(Answer("absent")), **fields, lock=locked, acl=written),
+        msgspec.structs.replace(
+            container(Answer("absent")), **fields | {"policy": Answer("known", NO_BULK_DELETION)}, name="b2",
+            acl=Answer("known", []),
+        ),
+    ]  # fmt: skip
+    doors = Answer("known", [Door("swift", "http://x/swift/v1", read=True)])
+    whole = store("gateway", NONE, doors=doors, protocol="s3", listing=Answer("known", 2), buckets=buckets)
+    known, denied = settled_facts(whole), Answer[Any]("denied", None, "403")
+    assert (known["b", "lock.way-around"], known["b", "exposure.delete"]) == (WAY_AROUND, "open")
+    for field in Dossier.__struct_fields__:
+        if isinstance(getattr(whole, field), Answer):
+            assert settled_facts(msgspec.structs.replace(whole, **{field: denied})).items() <= known.items(), field
+    for number, bucket in enumerate(buckets):
+        for field in Bucket.__struct_fields__:
+            if isinstance(getattr(bucket, field), Answer):
+                others = [*buckets[:number], msgspec.structs.replace(bucket, **{field: denied}), *buckets[number + 1 :]]
+                less = msgspec.structs.replace(whole, buckets=others)
+                assert settled_facts(less).items() <= known.items(), (bucket.name, field)

@@ -120,10 +120,9 @@ class AudienceView:
             return
         denied = list(self._denied(group, side, at_every_door=True))
         for statement in statements:
-            limits = self.reading.limits(statement, group)
-            if limits and self._bears(limits, group) and self._counts(limits, side=side, certain=statement.effect):
-                box = meet(group.domain, limits.box, self.work)
-                yield from without(box, denied, self.work) if box is not None else ()
+            allowed = self._box_of(statement, group, side)
+            box = None if allowed is None else meet(group.domain, allowed, self.work)
+            yield from without(box, denied, self.work) if box is not None else ()
 
     def _denied(self, group: RequestGroup, side: Side, *, at_every_door: bool = False) -> Iterator[Box]:
         """What statements refuse on this side; `at_every_door`: those alone that no door lets by."""
@@ -131,9 +130,15 @@ class AudienceView:
         for statement in self.rules.policy.statements:
             if statement.effect == "Allow" or (at_every_door and not statement.at_every_door):
                 continue
-            limits = self.reading.limits(statement, group)
-            if limits and self._bears(limits, group) and self._counts(limits, side=other, certain=statement.effect):
-                yield limits.box
+            box = self._box_of(statement, group, other)
+            yield from () if box is None else (box,)
+
+    def _box_of(self, statement: Statement, group: RequestGroup, side: Side) -> Box | None:
+        """What a statement applies to in this group; None where it does not, or does not count on this side."""
+        limits = self.reading.limits(statement, group)
+        if limits and self._bears(limits, group) and self._counts(limits, side=side, certain=statement.effect):
+            return limits.box
+        return None
 
     def _possible(self, verb: Verb) -> bool:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
@@ -177,9 +182,8 @@ class AudienceView:
             for statement in self.rules.policy.statements:
                 if statement.effect == "Deny" or (shut and not statement.door):
                     continue
-                limits = self.reading.limits(statement, group)
-                if limits and self._bears(limits, group) and self._counts(limits, side=side, certain=statement.effect):
-                    yield limits.box
+                box = self._box_of(statement, group, side)
+                yield from () if box is None else (box,)
                 unlisted = self._unlisted(statement)
                 if unlisted:
                     self.doubts[f'{statement.title}: "{unlisted}" is no published action'] = None
