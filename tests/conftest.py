@@ -188,8 +188,7 @@ WITH_SERVER = {
     "gateway": ("test_real_stores.py", "test_gateway_decisions.py", "test_dialects.py", "test_gateway_retention.py",
                 "test_identities.py", "test_gateway_doors.py", "test_gateway_settings.py", "test_gateway_remedies.py",
                 "test_gateway_permissions.py", "test_gateway_acls.py", "test_gateway_bypass.py",
-                "test_gateway_tenants.py",
-                "test_gateway_users.py", "test_regions.py"),
+                "test_gateway_logins.py", "test_gateway_tenants.py", "test_gateway_users.py", "test_regions.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py"),
     "blob": ("test_blob.py",),
 }  # fmt: skip

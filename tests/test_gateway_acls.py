@@ -8,8 +8,6 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -21,32 +19,18 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
 from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
-from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST, SEVERAL, always_carried
+from rusty_lantern.core.access.policy.condition_keys import SEVERAL
 from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SETS_END
 from rusty_lantern.core.model.dossier import decode
-from rusty_lantern.stores.http.credentials import AccessKey
-from rusty_lantern.stores.http.sigv4 import sign
 from tests.conftest import lantern
 from tests.gateway import Gateway
+from tests.gateway_actions import ASKED, ask, request_of
 from tests.real_store import workspace_for
 from tests.swift_server import SwiftDoor
 
 VISITOR = Caller("", "arn:aws:iam:::user/visitor", "visitor")
 PAIR, LOGIN = ("AKVISITOR", "sk-visitor-000"), ("visitor:swift", "sk-swift-visitor")
 GROUPS = "http://acs.amazonaws.com/groups/global/"
-READ_AS_ANOTHER_REQUEST = (
-    "Ownership", "Encryption", "Accelerate", "Inventory", "Analytics", "Metrics", "Tiering", "Abac", "Metadata",
-    "Torrent", "Attributes", "TagResource", "UntagResource", "ListTagsForResource", "MultipartUploadParts", "Website",
-    "Notification", "Logging",
-)  # fmt: skip
-"""Words in actions that the gateway does not know: it takes their requests for others, or answers them for nobody."""
-TAGGING = ("PutObjectTagging", "PutObjectVersionTagging", "DeleteObjectTagging", "DeleteObjectVersionTagging")
-"""What an object's own `write` allows besides: left out on purpose, see `acl_permissions`."""
-ASKED = [
-    action
-    for action in ACTIONS.values()
-    if action.method and not any(word in action.name for word in READ_AS_ANOTHER_REQUEST)
-]
 
 
 class Form(NamedTuple):
@@ -96,43 +80,8 @@ class Estate:
     rules: Mapping[str, Rules]
 
     def ask(self, bucket: str, action: Action, *, signed: bool) -> int:
-        """Send the action's request with a body that no setting accepts; those that would delete take a key each."""
-        key = {
-            "s3:PutObject": "new",
-            "s3:DeleteObject": "d1",
-            "s3:DeleteObjectVersion": "d2",
-            "s3:BypassGovernanceRetention": "d3",
-        }
-        path = f"/{bucket}" + (f"/{key.get(action.name, 'k')}" if action.target == "object" else "")
-        sent = {"x-amz-bypass-governance-retention": "true"} if "Bypass" in action.name else {}
-        host = self.gateway.address.removeprefix("http://")
-        headers: Mapping[str, str] = sent
-        if signed:
-            extra = {"x-amz-content-sha256": "UNSIGNED-PAYLOAD", **sent}
-            headers = sign(
-                AccessKey(*PAIR),
-                action.method,
-                host,
-                path,
-                _signed_query(action),
-                datetime.now(UTC),
-                "us-east-1",
-                extra,
-            )
-        connection = HTTPConnection(host, timeout=60)
-        try:
-            query = f"?{action.query}" if action.query else ""
-            connection.request(action.method, path + query, body=b"", headers=dict(headers))
-            answer = connection.getresponse()
-            answer.read()
-            return answer.status
-        finally:
-            connection.close()
-
-
-def _signed_query(action: Action) -> str:
-    parts = sorted(part if "=" in part else f"{part}=" for part in action.query.split("&") if part)
-    return "&".join(parts)
+        """The gateway's answer to the visitor, or to nobody."""
+        return ask(self.gateway, PAIR if signed else None, bucket, action)
 
 
 def opened(client: Any, swift: SwiftDoor, gateway: Gateway, bucket: str, form: Form) -> None:
@@ -185,14 +134,6 @@ def estate(gateway: Gateway, tmp_path_factory: pytest.TempPathFactory) -> Estate
     return Estate(gateway, swift, {bucket.name: rules_of(bucket, dossier) for bucket in dossier.buckets})
 
 
-def request_of(action: Action, *, signed: bool) -> Request:
-    caller = VISITOR if signed else ANONYMOUS
-    context = always_carried(anonymous=not signed, arn=caller.arn)
-    context |= {"aws:sourceip": ("127.0.0.1",), "aws:securetransport": ("false",), REFERER_HOST: ("",)}
-    key = "k" if action.target == "object" else ""
-    return Request(action.name, key, caller, context | ({ARN: (caller.arn,)} if signed else {}))
-
-
 def test_every_permission_lets_through_what_its_table_says_and_nothing_else(estate: Estate) -> None:
     shut = next(n for n, form in enumerate(FORMS) if form.name == "Read: somebody")
     known = [a for a in ASKED if all(estate.ask(f"acl-s3-{shut:02d}", a, signed=s) == 403 for s in (True, False))]
@@ -203,9 +144,7 @@ def test_every_permission_lets_through_what_its_table_says_and_nothing_else(esta
     outcome, wrong = Counter[str](), []
     for (number, action, signed), status in zip(cases, statuses, strict=True):
         form = FORMS[number]
-        if form.on_object and any(action.name.endswith(name) for name in TAGGING):
-            continue
-        said = by_s3(estate.rules[f"acl-s3-{number:02d}"], request_of(action, signed=signed))
+        said = by_s3(estate.rules[f"acl-s3-{number:02d}"], request_of(action, VISITOR if signed else ANONYMOUS))
         passed = status != 403
         outcome["passed" if passed else "refused"] += 1
         outcome["unknown"] += said is None
@@ -243,7 +182,7 @@ def test_a_post_at_the_swift_door_takes_the_bucket_whatever_its_policy_denies(es
             ends = estate.swift.send("POST", f"/{bucket}/k", user, {SETS_END: "4102444800"})[0] == 202
             sets = estate.swift.send("POST", f"/{bucket}", user, {SETS_ACL: "somebody-else"})[0] == 204
             for action, passed in (("s3:DeleteObject", ends), ("s3:PutBucketAcl", sets)):
-                said = by_post(rules, request_of(ACTIONS[action], signed=signed))
+                said = by_post(rules, request_of(ACTIONS[action], VISITOR if signed else ANONYMOUS))
                 outcome[f"{action} {'passed' if passed else 'refused'}"] += 1
                 if said is not passed:
                     wrong.append(f"{form.name}: {action} by {who}: {passed}, {said}")
@@ -305,7 +244,7 @@ def test_bulk_deletion_is_everybodys_where_no_deny_names_the_deletion_of_the_buc
         for signed, who in ((True, "visitor"), (False, "nobody")):
             body = f"bulk-{number}/{who}\n".encode()
             swift.send("POST", "?bulk-delete", LOGIN if signed else None, {"Content-Type": "text/plain"}, body)
-            request = request_of(ACTIONS["s3:DeleteObject"], signed=signed)
+            request = request_of(ACTIONS["s3:DeleteObject"], VISITOR if signed else ANONYMOUS)
             request = msgspec.structs.replace(request, context={**request.context, SEVERAL: ("true",)})
             passed = not is_there(gateway, f"bulk-{number}", who)
             said = by_post(rules[f"bulk-{number}"], request)

@@ -18,7 +18,6 @@ from collections.abc import Hashable, Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Protocol
 
-from rusty_lantern.core.access.login_levels import of_login, without_acls
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
@@ -246,11 +245,6 @@ class EffectivePermissions:
         account = seen.surroundings.account or principal_of(identity).account
         rules = combined_rules(without_public(seen.rules), policies, account)
         reached = reach_of(principal_of(identity), rules, seen.surroundings, Budget(BUDGET), insider=True)
-        if policies.acl_level:
-            rest = reach_of(
-                principal_of(identity), without_acls(rules), seen.surroundings, Budget(BUDGET), insider=True
-            )
-            reached = of_login(policies.acl_level, reached, rest)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}
 
     def _veil(self, template: Template, parts: Mapping[str, str], refused: bool) -> bytes:

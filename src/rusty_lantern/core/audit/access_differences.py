@@ -76,9 +76,6 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     left = 0
     for identity in identities.value or ():
         policies = identity_policies_of(indexes[0], identity), identity_policies_of(indexes[1], identity)
-        if identity.acl_level:
-            left += 1
-            continue
         kind = tuple(one.profile(identity, own) for one, own in zip(across, policies, strict=True))
         if kind not in decided and len(decided) < MOST_KINDS:
             decided[kind] = list(_of_own(identity, policies, before, after))

@@ -17,6 +17,7 @@ from msgspec import inspect
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem, nearest
+from rusty_lantern.core.model.acl import NOBODY
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import DOSSIER_VERSION, Dossier, decode, undisturbed, version_of
 from rusty_lantern.core.model.network import Network, network_fact
@@ -282,8 +283,9 @@ def _in_bucket(bucket: Bucket, pointer: str) -> Iterator[Fault]:
         if (right.to in ("named", "group")) != bool(right.identity):
             yield Fault(f"{pointer}/rights/value/{number}", f'a right to "{right.to}" does not go with its identity')
     for number, grant in enumerate(bucket.acl.value or ()):
-        if grant.to == "named" and not grant.identity:
-            yield Fault(f"{pointer}/grants/value/{number}", "an ACL grant to a named identity has no identity")
+        if grant.to == "named" and grant.identity in ("", NOBODY):
+            words = f'is one to "unsigned": {NOBODY} sends no credentials' if grant.identity else "has no identity"
+            yield Fault(f"{pointer}/acl/value/{number}", f"an ACL grant to a named identity {words}")
     yield from _network(bucket.network, f"{pointer}/network/value")
     if bucket.bounds.value and 0 < bucket.bounds.value.longest < bucket.bounds.value.shortest:
         yield Fault(f"{pointer}/bounds/value", "the longest retention is shorter than the shortest")

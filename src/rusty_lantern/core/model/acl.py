@@ -6,28 +6,53 @@ from typing import Literal
 
 import msgspec
 
-Grantee = Literal["anyone", "any-account", "log-delivery", "named"]
+Grantee = Literal["anyone", "any-account", "unsigned", "log-delivery", "named"]
+"""`unsigned`: requests without credentials, and none that is signed (the user `anonymous` of a gateway)."""
 Permission = Literal["read", "write", "read-acp", "write-acp", "full-control"]
 
 
 class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One entry of an ACL: to whom, and what. `identity` names the grantee where `to` is `named`."""
+    """One entry of an ACL: to whom, and what. `identity` is the grantee's name where it is no group."""
 
     to: Grantee
     permission: Permission
     identity: str = ""
 
+    @property
+    def public(self) -> bool:
+        """Whether it is one to the public."""
+        return self.to in ("anyone", "any-account", "unsigned")
+
+    @property
+    def by_name(self) -> bool:
+        """Whether it names its grantee: no guard on public ACLs keeps it from counting."""
+        return self.to in ("named", "unsigned")
+
+
+NOBODY = "anonymous"
+"""The user that requests without credentials are at a gateway. No other kind of store has ids of this form."""
+
+
+def named_grant(identity: str, permission: Permission) -> Grant:
+    """A grant to a name."""
+    return Grant("unsigned" if identity == NOBODY else "named", permission, identity)
+
 
 class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What some object's own ACL grants; `key` is one such object, the first by name. `identity` names the grantee
-    where `to` is `named`."""
+    """What some object's own ACL grants; `key` is one such object, the first by name. `identity` is the grantee's name
+    where it is no group."""
 
-    to: Literal["anyone", "any-account", "named"]
+    to: Literal["anyone", "any-account", "unsigned", "named"]
     permission: Permission
     key: str = ""
     identity: str = ""
     more: bool = True
     """Whether other objects grant it too."""
+
+    @property
+    def by_name(self) -> bool:
+        """Whether it names its grantee: no guard on public ACLs keeps it from counting."""
+        return self.to in ("named", "unsigned")
 
     @property
     def what(self) -> tuple[str, str, str]:

@@ -59,8 +59,8 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     aliases: list[str] = []
     """Further names by which rules let it in."""
     acl_level: str = ""
-    """Of a further login of a user: what it has of what ACLs give that user (`read`, `write`, `read-write`, or another
-    word of the store's own). Empty: all of it."""
+    """Of a further login of a user: what it has of what ACLs give that user (`read`, `write`, `read-write`, `none`, or
+    another word of the store's own). Empty: all of it."""
     kind: Kind = "unknown"
     state: Answer[Literal["enabled", "disabled"]] = unread()
     created: Answer[datetime] = unread()

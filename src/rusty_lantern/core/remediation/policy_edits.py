@@ -20,7 +20,7 @@ from rusty_lantern.core.audit.access_differences import Difference, differences,
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import on_dialect
 from rusty_lantern.core.baseline.loader import Requirement
-from rusty_lantern.core.model.acl import ObjectAcls
+from rusty_lantern.core.model.acl import NOBODY, ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
@@ -37,6 +37,10 @@ EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
 SWITCH_ON_GUARDS = "switch on the bucket's public-access guards that ignore public ACLs and restrict public policies"
 OPENED_BY_ACCOUNT = (
     "take whoever lets the public in out of the account's ACL (X-Account-Access-Control): it opens every container"
+)
+OWNED_BY_NOBODY = (
+    "give the bucket back to a user: its owner is anonymous, so whoever sends no credentials owns it. The gateway's "
+    "administrator links it to the user; then set its ACL again, and look through what was stored since"
 )
 
 
@@ -64,6 +68,8 @@ def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
         rest = next(r for r in wanted if r not in closing)
         words = f"it is less open than required: allow the public by a policy that grants {EXPOSURE_FACTS[rest.fact]}"
         return Remedy(facts, words)
+    if view.bucket.owner.value == NOBODY and view.dossier.acl_reading == "gateway":
+        return Remedy(facts, OWNED_BY_NOBODY)
     if not takes_documents(view) and view.bucket.container_acl.value is None:
         return _of_rights(view, facts, wanted)
     after = view
@@ -94,7 +100,7 @@ def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Require
     public = [right for right in rights if right.to in AUDIENCES and any(right.gives(verb) for verb in verbs)]
     actions = {action.name for verb in verbs for action in actions_of(verb)}
     acl = view.bucket.acl.value or []
-    granted = [grant for grant in acl if grant.to in AUDIENCES and view.rules.granted_actions(grant) & actions]
+    granted = [grant for grant in acl if grant.public and view.rules.granted_actions(grant) & actions]
     changed = msgspec.structs.replace(
         view.bucket,
         rights=view.bucket.rights.map(lambda every: [right for right in every if right not in public]),
@@ -103,7 +109,9 @@ def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Require
     after = _but(view, changed)
     steps = []
     if granted:
-        steps.append(f"remove from the ACL: {', '.join(f'{grant.permission} to {grant.to}' for grant in granted)}")
+        steps.append(
+            f"remove from the ACL: {', '.join(f'{one.permission} to {one.identity or one.to}' for one in granted)}"
+        )
     if any(right.door != "web" for right in public):
         named = ", ".join(right.title for right in public if right.door != "web")
         steps.append(f"take {', '.join(verbs)} away from everybody who is not named ({named})")
@@ -157,9 +165,9 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     if any(one.by_post == BULK_DELETE for one in policy.statements) and not verbs.keys().isdisjoint(_BY_BULK):
         yield _without_bulk_deletion, "deny everybody s3:DeleteBucket on the bucket, which bulk deletion asks for"
     actions = {action.name for verb in verbs for action in actions_of(verb)}
-    public = [g for g in view.bucket.acl.value or () if g.to in AUDIENCES and view.rules.granted_actions(g) & actions]
+    public = [g for g in view.bucket.acl.value or () if g.public and view.rules.granted_actions(g) & actions]
     if public:
-        words = ", ".join(f"{g.permission} to {g.to}" for g in public)
+        words = ", ".join(f"{g.permission} to {g.identity or g.to}" for g in public)
         yield partial(_without_grants, public=public), f"take {words} out of the bucket's ACL"
 
 

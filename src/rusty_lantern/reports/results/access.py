@@ -11,7 +11,6 @@ from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.grants import perhaps_granted
 from rusty_lantern.core.access.evaluator.request import Caller
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
-from rusty_lantern.core.access.login_levels import decided_of_login, without_acls
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of, principal_of
@@ -160,9 +159,6 @@ def _decided(
             actions = callers.actions(identity, asking.verb, rules)
             request, decision = by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
-    if identity is not None and identity.acl_level and decision.allowed is not False:
-        without = decide(without_acls(rules), request, public=as_match(public))
-        decision = decided_of_login(identity.acl_level, ACTIONS[request.action].verb, decision, without)
     if identity is None and decision.by == NOTHING_ALLOWS:
         own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
         perhaps = perhaps_granted(rules, request, own)

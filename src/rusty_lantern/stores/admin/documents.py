@@ -14,7 +14,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.model.acl import Grant, Permission
+from rusty_lantern.core.model.acl import Grant, Permission, named_grant
 from rusty_lantern.core.model.bucket import ContainerAcl, Guards
 from rusty_lantern.core.model.identity import AttachedPolicy
 
@@ -292,10 +292,11 @@ def acl_of(held: AclAnswer) -> tuple[list[Grant], ContainerAcl]:
             continue
         to: Any = _GROUPS.get(grant.group, "named") if grant.type.type == 2 else "named"
         name = grant.id if to == "named" else ""
+        permissions: list[Permission] = [permission for bit, permission in _BITS if flags & bit]
         if flags & _FULL == _FULL:
-            grants.append(Grant(to, "full-control", name))
-        else:
-            grants += [Grant(to, permission, name) for bit, permission in _BITS if flags & bit]
+            permissions = ["full-control"]
+        for permission in permissions:
+            grants.append(named_grant(name, permission) if name else Grant(to, permission))
         read += [name or to] if flags & _SWIFT_READ else []
         write += [name or to] if flags & _SWIFT_WRITE else []
     return grants, ContainerAcl(",".join(read), ",".join(write))

@@ -64,7 +64,8 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
         )
         for name in (user.name, *levels):
             named: Any = _names(user.name, name)
-            level = {"full-control": ""}.get(levels.get(name, "full-control"), levels.get(name) or "none")
+            given = levels.get(name, "full-control")
+            level = {"full-control": "", "<none>": "none", "": "none"}.get(given, given)
             identities.append(Identity(
                 **named, name=name, kind="service" if name in levels else kind, state=state, mfa=mfa,
                 password=Answer("absent", evidence=evidence), groups=Answer("absent", evidence=evidence),

@@ -22,7 +22,7 @@ from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Memory, Reply, content_headers
 from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text
 from rusty_lantern.stores.reader import WantedDetails
-from rusty_lantern.stores.s3.settings import QUESTIONS
+from rusty_lantern.stores.s3.settings import QUESTIONS, with_owners
 from rusty_lantern.stores.s3.usage import read_time
 
 ARCHIVED = ("GLACIER", "DEEP_ARCHIVE")
@@ -127,14 +127,14 @@ class Inspector:
             root = parse(reply.body)
             if not _GRANTS.answered_by(root):
                 return None
-            acl = _GRANTS.decode(root)
+            acl = with_owners(_GRANTS.decode(root), root)
         except RequestFailed:
             return None
         for grant in acl:
             if grant.to != "log-delivery" and (grant.to != "named" or len(self._granted) <= MOST_NAMED):
                 grants = ObjectGrant(grant.to, grant.permission, version.key, grant.identity, more=False)
                 first_of_each(self._granted, grants)
-        public = {grant.permission for grant in acl if grant.to in ("anyone", "any-account")}
+        public = {grant.permission for grant in acl if grant.public}
         if public & {"write", "write-acp", "full-control"}:
             return "write"
         return "read" if "read" in public else "none"

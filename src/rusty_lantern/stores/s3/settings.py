@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
-from rusty_lantern.core.model.acl import Grant, Permission
+from rusty_lantern.core.model.acl import Grant, Permission, named_grant
 from rusty_lantern.core.model.bucket import (
     EVENT_BUS,
     CrossOrigin,
@@ -66,6 +66,17 @@ def _grants(root: Element) -> list[Grant]:
     return grants
 
 
+def with_owners(acl: list[Grant], root: Element) -> list[Grant]:
+    """An object's ACL with what it does not say: whoever owns the object may read its ACL, and replace it. Tried on a
+    gateway 16.2: `tests/test_gateway_logins.py`."""
+    who = child(root, "Owner")
+    owner = text(who, "ID") if who is not None else ""
+    if not owner or named_grant(owner, "full-control") in acl:
+        return acl
+    return [*acl, *(named_grant(owner, permission) for permission in _OF_OWNERS)]
+
+
+_OF_OWNERS: tuple[Permission, ...] = ("read-acp", "write-acp")
 _GROUPS = {
     "global/AllUsers": "anyone",
     "global/AuthenticatedUsers": "any-account",
@@ -80,7 +91,7 @@ def _grant(who: Element, permission: Permission) -> Grant:
             return Grant(to, permission)  # type: ignore[arg-type]
     if uri:
         raise RequestFailed("failed", f'an ACL grant to the group "{uri[:80]}" is not understood')
-    return Grant("named", permission, text(who, "ID") or text(who, "EmailAddress"))
+    return named_grant(text(who, "ID") or text(who, "EmailAddress"), permission)
 
 
 def _switch(root: Element, wanted: str) -> bool:

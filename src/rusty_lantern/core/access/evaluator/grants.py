@@ -73,7 +73,7 @@ def by_object_acl(rules: Rules, request: Request, steps: list[Step]) -> tuple[st
     for grant in mine:
         if grant.key == request.key:
             name = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
-            guards = (rules.disable_grants, *([rules.ignore_acls] if grant.to != "named" else []))
+            guards = (rules.disable_grants, *([] if grant.by_name else [rules.ignore_acls]))
             sure = all(guard.sure for guard in guards) and request.action in rules.granted_actions(grant)
             steps.append(Step(name, "allows" if sure else "not understood"))
             return (name, False) if sure else ("", True)
@@ -114,8 +114,8 @@ def _entitled(rules: Rules, right: Right, caller: Caller) -> bool:
 def _grantee(to: str, identity: str, caller: Caller) -> bool:
     if to == "anyone":
         return True
-    if to == "any-account":
-        return not caller.anonymous
+    if to in ("any-account", "unsigned"):
+        return caller.anonymous is (to == "unsigned")
     known = bool(caller.arn and caller.canonical)
     names = (caller.canonical, "" if known else caller.account, *caller.aliases)
     return to == "named" and bool(identity) and identity in names

@@ -65,18 +65,17 @@ AT_GATEWAY = _permissions(
     {
         "read": "GetObject GetObjectVersion GetObjectTorrent GetObjectVersionTorrent GetObjectTagging "
         "GetObjectVersionTagging GetObjectRetention GetObjectLegalHold",
-        "write": "PutObjectRetention PutObjectLegalHold",
+        "write": "PutObjectRetention PutObjectLegalHold PutObjectTagging PutObjectVersionTagging DeleteObjectTagging "
+        "DeleteObjectVersionTagging",
         "read-acp": "GetObjectAcl GetObjectVersionAcl",
         "write-acp": "PutObjectAcl PutObjectVersionAcl",
     },
 )
-"""`write` on an object lets its tags be set too: that alone stores, replaces and deletes nothing, and is left out."""
 
 _READING = AT_GATEWAY.on_object["read"] | AT_GATEWAY.on_object["read-acp"] | AT_GATEWAY.on_bucket["read-acp"]
-_TAGGING = _actions("PutObjectTagging PutObjectVersionTagging DeleteObjectTagging DeleteObjectVersionTagging")
 CONTAINER_READ_AT_GATEWAY = tuple(sorted(AT_GATEWAY.on_bucket["read"] | _READING))
 """What a container's read ACL allows at a gateway's S3 door, besides what it allows at its Swift door."""
 CONTAINER_WRITE_AT_GATEWAY = tuple(
-    sorted(AT_GATEWAY.on_bucket["write"] | AT_GATEWAY.on_bucket["write-acp"] | AT_GATEWAY.on_object["write"] | _TAGGING)
+    sorted(AT_GATEWAY.on_bucket["write"] | AT_GATEWAY.on_bucket["write-acp"] | AT_GATEWAY.on_object["write"])
 )
 """The same of its write ACL: whoever may write may replace the bucket's policy and ACL."""

@@ -33,11 +33,9 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
      "ListBucketMultipartUploads=GET?uploads"),
     ("read", "object", "GetObject=GET GetObjectVersion=GET?versionId=null GetObjectTorrent=GET?torrent "
      "GetObjectVersionTorrent=GET?torrent&versionId=null GetObjectVersionForReplication"),
-    ("write", "object", "PutObject=PUT RestoreObject=POST?restore PutObjectTagging=PUT?tagging "
-     "PutObjectVersionTagging=PUT?tagging&versionId=null ReplicateObject ReplicateTags InitiateReplication"),
+    ("write", "object", "PutObject=PUT RestoreObject=POST?restore ReplicateObject InitiateReplication"),
     ("delete", "object", "DeleteObject=DELETE DeleteObjectVersion=DELETE?versionId=null "
-     "AbortMultipartUpload=DELETE?uploadId=a DeleteObjectTagging=DELETE?tagging "
-     "DeleteObjectVersionTagging=DELETE?tagging&versionId=null ReplicateDelete"),
+     "AbortMultipartUpload=DELETE?uploadId=a ReplicateDelete"),
     ("change-settings", "bucket", "PutBucketPolicy=PUT?policy DeleteBucketPolicy=DELETE?policy PutBucketAcl=PUT?acl "
      "PutBucketPublicAccessBlock=PUT?publicAccessBlock PutBucketOwnershipControls=PUT?ownershipControls "
      "PutBucketVersioning=PUT?versioning PutEncryptionConfiguration=PUT?encryption "
@@ -55,7 +53,9 @@ _TABLE: tuple[tuple[Verb, Target, str], ...] = (
      "TagResource=POST UntagResource=DELETE?tagKeys=a DeleteBucket=DELETE PauseReplication"),
     ("change-settings", "object", "PutObjectAcl=PUT?acl PutObjectVersionAcl=PUT?acl&versionId=null "
      "PutObjectRetention=PUT?retention PutObjectLegalHold=PUT?legal-hold UpdateObjectEncryption=PUT?encryption "
-     "ObjectOwnerOverrideToBucketOwner"),
+     "PutObjectTagging=PUT?tagging PutObjectVersionTagging=PUT?tagging&versionId=null "
+     "DeleteObjectTagging=DELETE?tagging DeleteObjectVersionTagging=DELETE?tagging&versionId=null "
+     "ReplicateTags ObjectOwnerOverrideToBucketOwner"),
     ("bypass-retention", "object", "BypassGovernanceRetention=DELETE?versionId=null"),
     ("read-settings", "bucket",
      "GetBucketPolicy=GET?policy GetBucketPolicyStatus=GET?policyStatus GetBucketAcl=GET?acl "

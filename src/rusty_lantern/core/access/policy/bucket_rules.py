@@ -126,7 +126,7 @@ class Rules(msgspec.Struct, frozen=True):
         if isinstance(granted, Right):
             kept_back = granted.to in ("anyone", "any-account") and granted.door != "web"
             return self.ignore_acls if kept_back else Guard(False)
-        return strongest([self.disable_grants, *([self.ignore_acls] if granted.to != "named" else [])])
+        return strongest([self.disable_grants, *([] if granted.by_name else [self.ignore_acls])])
 
     @property
     def doubted(self) -> dict[str, str]:

@@ -19,6 +19,7 @@ from rusty_lantern.core.access.policy.acl_permissions import CONTAINER_READ_AT_G
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
 from rusty_lantern.core.access.policy.document import Condition, Fault, Principals, Statement
+from rusty_lantern.core.model.acl import NOBODY
 from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
 from rusty_lantern.core.model.dossier import AclReading
 
@@ -131,9 +132,9 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
     lists = _LISTS_AT_GATEWAY if reading == "gateway" else _LIST
     for words, conditions in _hosts(entries.hosts, reading) if side == "read" else ():
         title = f"container read ACL {words}"
-        yield _allow(title, EVERYBODY, _READ, conditions)
+        yield allow(title, EVERYBODY, _READ, conditions)
         if entries.listings or reading == "gateway":
-            listing = _allow(title, EVERYBODY, lists, conditions)
+            listing = allow(title, EVERYBODY, lists, conditions)
             guarded = reading == "gateway" and words.startswith(".r:*")  # hosts are no public ACL there
             yield from _unless(listing, guards.ignore_acls if guarded else False)
         if reading == "gateway":
@@ -152,7 +153,7 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
         if named_there is None:
             continue
         who, conditions = named_there
-        yield _allow(words, who, named, conditions)
+        yield allow(words, who, named, conditions)
         if reading == "gateway":
             yield from _at_s3_door(words, who, _OF_SIDE_AT_GATEWAY[side], conditions)
             yield from by_post(words, who, conditions, SETS_ACL, SETS_END) if side == "write" else ()
@@ -171,7 +172,7 @@ def _at_s3_door(
     on_bucket = tuple(action for action in actions if ACTIONS[action].target == "bucket")
     on_object = tuple(action for action in actions if action not in on_bucket)
     bucket, objects = (
-        msgspec.structs.replace(_allow(f"{words}, at the S3 door", who, named, conditions), door="s3")
+        msgspec.structs.replace(allow(f"{words}, at the S3 door", who, named, conditions), door="s3")
         for named in (on_bucket, on_object)
     )
     return bucket, objects
@@ -182,7 +183,7 @@ def by_post(words: str, who: Principals, conditions: tuple[Condition, ...], *hea
     for header in headers:
         actions = _SET if header == SETS_ACL else ("s3:DeleteObject",)
         title = f"{words}, by a POST of {header} at the Swift door"
-        yield msgspec.structs.replace(_allow(title, who, actions, conditions), by_post=header)
+        yield msgspec.structs.replace(allow(title, who, actions, conditions), by_post=header)
 
 
 def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
@@ -193,19 +194,19 @@ def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
     and roles are not looked at (measured on release 2.38).
     """
     words, who = f'container {side} ACL "{role}"', Principals(canonical=(role.lower(),))
-    yield _allow(words, who, _WRITE if side == "write" else _READ, ())
+    yield allow(words, who, _WRITE if side == "write" else _READ, ())
     if side == "write":
         return
     positive = [entry for entry in entries.hosts if entry and not entry.startswith("-")]
     if entries.listings or not positive:
-        yield _allow(words, who, _LIST, ())
+        yield allow(words, who, _LIST, ())
         return
     without = [
         condition for entry in positive if entry != "*" for condition in _host(entry, "keystone", negated=True) or ()
     ]
     some_left_out = len(positive) < len(entries.hosts)
     if "*" not in positive or some_left_out:
-        listing = _allow(words, who, _LIST, () if some_left_out else tuple(without))
+        listing = allow(words, who, _LIST, () if some_left_out else tuple(without))
         why = "which requests its Referer entries keep from listing is not worked out"
         yield _in_doubt(listing, why) if some_left_out else listing
 
@@ -224,15 +225,20 @@ def _unless(listing: Statement, stands: bool | None) -> Iterator[Statement]:
 _ANY_REFERER = Condition("stringnotequals", REFERER_HOST, (NO_REFERER,), "")
 
 
-_UNSIGNED = Condition("stringequals", "aws:principaltype", ("Anonymous",), "")
+UNSIGNED = Condition("stringequals", "aws:principaltype", ("Anonymous",), "")
 """An empty name is the one that requests without a token go by, as `anonymous` is at a gateway; a caller with
 credentials gains nothing by either."""
 
 
+def whom(name: str) -> tuple[Principals, tuple[Condition, ...]]:
+    """Whom a user's name in an ACL means at a gateway, and under which condition."""
+    return (EVERYBODY, (UNSIGNED,)) if name == NOBODY else (Principals(canonical=(name,)), ())
+
+
 def _who(name: str, reading: AclReading) -> tuple[Principals, tuple[Condition, ...]] | None:
     """Whom a name in an ACL lets in, and under which condition; None where it lets in nobody."""
-    if reading == "gateway" and name == "anonymous":
-        return EVERYBODY, (_UNSIGNED,)
+    if reading == "gateway" and name == NOBODY:
+        return whom(name)
     if reading == "keystone" and name == "*:*":
         return EVERYBODY, (SIGNED,)
     if reading != "keystone" and ("*" in name or name.startswith(".")):
@@ -297,18 +303,19 @@ def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:
         for name in names:
             words = f'account ACL {level} "{name}"'
             if gateway and name == ".r:*":
-                yield _allow(f"account ACL {level} {name}", EVERYBODY, actions, ())
+                yield allow(f"account ACL {level} {name}", EVERYBODY, actions, ())
                 yield from by_post(f"account ACL {level} {name}", EVERYBODY, (), *posts.get(level, ()))
             elif name == "":
-                yield from (_allow(words, EVERYBODY, actions, (_UNSIGNED,)),) if not gateway else ()
+                yield from (allow(words, EVERYBODY, actions, (UNSIGNED,)),) if not gateway else ()
             else:
                 named = _who(name, reading)
                 if named is not None:
-                    yield _allow(words, named[0], actions, named[1])
+                    yield allow(words, named[0], actions, named[1])
                     yield from by_post(words, *named, *posts.get(level, ()))
 
 
-def _allow(words: str, who: Principals, actions: tuple[str, ...], conditions: tuple[Condition, ...]) -> Statement:
+def allow(words: str, who: Principals, actions: tuple[str, ...], conditions: tuple[Condition, ...]) -> Statement:
+    """What is allowed at the Swift door, in the whole container."""
     return Statement(
         words, "Allow", principals=who, actions=actions, resources=("*",), conditions=conditions, variables=False,
         door=DOOR,

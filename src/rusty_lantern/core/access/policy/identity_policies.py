@@ -20,6 +20,7 @@ from rusty_lantern.core.access.policy.bucket_rules import Rules, as_the_store_re
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.policy.login_levels import of_level
 from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect
@@ -282,9 +283,10 @@ def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Ru
         attached = (*attached, *bulk_deletion_refused(attached))
     policy = Policy(statements + attached, rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", policies.doubt),) if policies.doubt else ())
-    return msgspec.structs.replace(
+    combined = msgspec.structs.replace(
         rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=policies.account is not None
     )
+    return of_level(combined, policies.acl_level)
 
 
 @lru_cache(maxsize=8192)

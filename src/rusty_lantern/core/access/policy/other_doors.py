@@ -17,15 +17,18 @@ from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST
 from rusty_lantern.core.access.policy.container_acl import (
     BULK_DELETE,
     DOOR,
+    EVERYBODY,
     SETS_ACL,
     SETS_END,
     SIGNED,
     GatewayGuards,
     by_post,
     statements_of,
+    whom,
 )
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
 from rusty_lantern.core.access.policy.guards import Guard, guards_of, strongest
+from rusty_lantern.core.access.policy.owners import of_owner
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
@@ -59,6 +62,8 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
         statements += (*_of_writers(bucket, ignored), *_of_object_writers(bucket, ignored), *everybody)
         statements += (*bulk_deletion_refused(policy.statements),)
     if store.acl_reading == "gateway":
+        swift_door, unread = _has_swift_door(bucket, store), bucket.owner.reason if unread_door(bucket.owner) else ""
+        statements += tuple(of_owner(bucket.owner, swift_door=swift_door, unread=unread))
         statements = _as_tried(statements, store)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return statements
@@ -121,14 +126,13 @@ def _of_object_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Stateme
         return
     acls = bucket.object_acls.value
     for grant in acls.acl if acls else ():
-        who = _whom_granted(grant)
-        if grant.permission not in ("write", "full-control") or who is None or (ignored.on and who.everyone):
+        granted = _whom_granted(grant)
+        if grant.permission not in ("write", "full-control") or granted is None or (ignored.on and not grant.by_name):
             continue
         words = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
-        conditions = (SIGNED,) if grant.to == "any-account" else ()
-        for statement in by_post(words, who, conditions, SETS_END):
+        for statement in by_post(words, *granted, SETS_END):
             on_key = msgspec.structs.replace(statement, resources=(f"arn:aws:s3:::{bucket.name}/{grant.key}",))
-            yield _perhaps(on_key, ignored.source) if who.everyone and not ignored.sure else on_key
+            yield on_key if grant.by_name or ignored.sure else _perhaps(on_key, ignored.source)
             if grant.more:
                 yield _perhaps(statement, "other objects' ACLs grant it as well")
     if (acls is None or not acls.complete) and not ignored.on:
@@ -143,20 +147,20 @@ def _perhaps(statement: Statement, why: str) -> Statement:
 def _of_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Statement]:
     """What the grants to write of a bucket's S3 ACL allow at a gateway's Swift door."""
     for grant in bucket.acl.value or ():
-        who = _whom_granted(grant)
-        if grant.permission not in ("write", "full-control") or who is None or (ignored.on and who.everyone):
+        granted = _whom_granted(grant)
+        if grant.permission not in ("write", "full-control") or granted is None or (ignored.on and not grant.by_name):
             continue
         words = f"ACL grant of {grant.permission} to {grant.identity or grant.to}"
-        doubt = (Fault("", ignored.source),) if who.everyone and not ignored.sure else ()
-        conditions = (SIGNED,) if grant.to == "any-account" else ()
-        for statement in by_post(words, who, conditions, SETS_ACL):
+        doubt = () if grant.by_name or ignored.sure else (Fault("", ignored.source),)
+        for statement in by_post(words, *granted, SETS_ACL):
             yield msgspec.structs.replace(statement, faults=doubt)
 
 
-def _whom_granted(grant: Grant | ObjectGrant) -> Principals | None:
-    if grant.to == "named":
-        return Principals(canonical=(grant.identity,)) if grant.identity else None
-    return Principals(everyone=True) if grant.to in ("anyone", "any-account") else None
+def _whom_granted(grant: Grant | ObjectGrant) -> tuple[Principals, tuple[Condition, ...]] | None:
+    if grant.by_name:
+        return whom(grant.identity) if grant.identity else None
+    conditions = {"anyone": (), "any-account": (SIGNED,)}.get(grant.to)
+    return None if conditions is None else (EVERYBODY, conditions)
 
 
 def _as_tried(statements: tuple[Statement, ...], store: StoreInputs) -> tuple[Statement, ...]:

@@ -161,7 +161,7 @@ class AudienceView:
         if not isinstance(grant, Right) and grant.to == "named":
             named, who = self.rules.grantee(grant.identity), self.identity
             return who is not None and named.kind == who.kind and named.name in (who.name, *who.aliases)
-        return grant.to == "anyone" or (grant.to == "any-account" and self.audience != "anyone")
+        return grant.to in ("anyone", "unsigned" if self.audience == "anyone" else "any-account")
 
     def _bears(self, limits: StatementBox, group: RequestGroup) -> bool:
         """Whether a statement bears on any request in question: what is in doubt and does not is no reason."""
