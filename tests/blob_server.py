@@ -98,6 +98,13 @@ class BlobAccount:
         path = f"/{container}" + (f"/{quote(key)}" if key else "")
         return f"{self.at}{path}?" + urlencode({**said, "sig": mac})
 
+    def account_link(self, kinds: str, letters: str) -> str:
+        """The query of a signed link for the account: types of resource, and permissions."""
+        said = {"sv": "2020-12-06", "ss": "b", "srt": kinds, "sp": letters, "se": tomorrow()}
+        parts = ["keeper", letters, "b", kinds, "", said["se"], "", "", said["sv"], "", ""]
+        mac = base64.b64encode(hmac.new(KEY, "\n".join(parts).encode(), hashlib.sha256).digest()).decode()
+        return urlencode({**said, "sig": mac})
+
 
 def tomorrow(days: int = 1) -> str:
     """A moment some days ahead, as links write it."""

@@ -7,11 +7,13 @@ import random
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qsl
 
 import pytest
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier, encode
+from rusty_lantern.intake.signed_link import read_blob_link
 from tests.blob_server import KEY_TEXT, BlobAccount, tomorrow
 from tests.conftest import lantern
 
@@ -247,3 +249,51 @@ def test_a_wrong_key_is_told_as_such(tmp_path: Path, blob_account: BlobAccount) 
     assert "refused" in ended.out and "d3Jvbmc" not in ended.out + ended.err
     ended = lantern("reach", cwd=tmp_path, POND_KEY="not base 64!")
     assert ended.code == 2 and "base 64" in ended.err
+
+
+BY_LINK: dict[str, list[tuple[str, str, str]]] = {
+    "list": [("GET", "/every", "restype=container&comp=list")],
+    "read": [("GET", "/every/a/o.txt", "")],
+    "write": [("PUT", "/every/new-N", ""), ("PUT", "/every/a/o.txt", "")],
+    "delete": [("DELETE", "/every/a/o.txt", ""), ("DELETE", "/gone", "restype=container")],
+    "change-settings": [("PUT", "/every/a/o.txt", "comp=tags"), ("PUT", "/every", "restype=container&comp=metadata"),
+                        ("PUT", "/made-N", "restype=container"), ("PUT", "", "restype=service&comp=properties")],
+    "read-settings": [("GET", "/every/a/o.txt", "comp=tags"), ("GET", "/every", "restype=container"),
+                      ("GET", "", "comp=list"), ("GET", "", "restype=service&comp=properties")],
+}  # fmt: skip
+"""Verb → requests of it."""
+TAGS = b'<?xml version="1.0"?><Tags><TagSet><Tag><Key>a</Key><Value>b</Value></Tag></TagSet></Tags>'
+
+
+def _allowed(account: BlobAccount, token: str, number: int) -> set[str]:
+    """The verbs of which the server lets a request through."""
+    passed = set()
+    for verb, requests in BY_LINK.items():
+        for method, path, query in requests:
+            account.send("PUT", "/gone", {"restype": "container"})
+            account.put("every", "a/o.txt")
+            body = TAGS if query == "comp=tags" and method == "PUT" else b"x" if verb == "write" else b""
+            asked = dict(parse_qsl("&".join(part for part in (query, token) if part)))
+            path, headers = path.replace("N", str(number)), {"x-ms-blob-type": "BlockBlob"} if verb == "write" else {}
+            status, _ = account.send(method, path, asked, headers, body, signed=False)
+            passed |= {verb} if status not in (401, 403, 404) else set()
+    return passed
+
+
+def test_each_letter_of_a_link_allows_the_verbs_that_are_told_of_it(blob_account: BlobAccount) -> None:
+    account = blob_account
+    account.make("every")
+    links = {f"container {letter}": account.link("every", sp=letter, se=tomorrow()) for letter in "rcwdlt"}
+    links |= {f"blob {letter}": account.link("every", "a/o.txt", sp=letter, se=tomorrow()) for letter in "rwdt"}
+    links |= {f"{kind} {letter}": f"?{account.account_link(kind, letter)}" for kind in "ocs" for letter in "rcwdlt"}
+    links["co dl"] = f"?{account.account_link('co', 'dl')}"
+    wrong = {}
+    for number, (name, link) in enumerate(links.items()):
+        token = link.partition("?")[2]
+        told = read_blob_link(dict(parse_qsl(token)))
+        assert told is not None
+        passed = _allowed(account, token, number)
+        if passed != set(told.verbs):
+            wrong[name] = (sorted(passed), sorted(told.verbs))
+    assert not wrong, wrong
+    assert read_blob_link(dict(parse_qsl(account.account_link("c", "d")))).verbs == ("delete",)  # type: ignore[union-attr]

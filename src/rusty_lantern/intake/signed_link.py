@@ -15,12 +15,21 @@ import msgspec
 
 from rusty_lantern.core.model.identity import Verb
 
-PERMISSIONS: Mapping[str, Verb] = {
-    "r": "read", "l": "list", "f": "list", "a": "write", "c": "write", "w": "write", "t": "write", "m": "write",
-    "d": "delete", "x": "delete", "y": "bypass-retention", "i": "change-settings", "p": "change-settings",
-    "o": "change-settings", "e": "read-settings",
+PERMISSIONS: Mapping[str, tuple[Verb, ...]] = {
+    "r": ("read",), "l": ("list",), "f": ("list",), "a": ("write",), "c": ("write",), "w": ("write",), "m": ("write",),
+    "d": ("delete",), "x": ("delete",), "y": ("bypass-retention",), "e": ("read-settings",), "i": ("change-settings",),
+    "p": ("change-settings",), "o": ("change-settings",), "t": ("change-settings", "read-settings"),
 }  # fmt: skip
-"""Letter of a permission → verb. `y` deletes for good what soft delete would keep."""
+"""Letter of a permission → verbs. `y` deletes for good what soft delete would keep; `t` sets tags, and shows them."""
+_OF_ACCOUNT: Mapping[str, Mapping[str, tuple[Verb, ...]]] = {
+    "o": {letter: verbs for letter, verbs in PERMISSIONS.items() if letter not in "lfpoe"},
+    "c": {"l": ("list",), "f": ("list",), "r": ("read-settings",), "w": ("change-settings",),
+          "c": ("change-settings",), "d": ("delete",), "p": ("change-settings",), "i": ("change-settings",)},
+    "s": {"r": ("read-settings",), "l": ("read-settings",), "w": ("change-settings",)},
+}  # fmt: skip
+"""Of a link for the account: type of resource (objects, containers, the service) → letter → verbs. On containers `d`
+deletes a container with all that is in it, `w` sets its metadata and makes others; on the service `w` sets what holds
+for all of them, such as the static site. Each was sent to a real server: `tests/test_blob.py` does it again."""
 _FORMS = re.compile(r"\d{4}-\d\d-\d\d(T\d\d:\d\d(:\d\d(\.\d{1,7})?)?(Z|[+-]\d\d:\d\d))?", re.ASCII)
 """Source: the protocol's documentation, "Formatting DateTime values"."""
 SERVICES = {"b": "blobs", "f": "files", "q": "queues", "t": "tables"}
@@ -46,7 +55,7 @@ def verbs_of(letters: str) -> tuple[Verb, ...]:
     >>> verbs_of("racwdl")
     ('read', 'write', 'delete', 'list')
     """
-    return tuple(dict.fromkeys(PERMISSIONS[letter] for letter in letters if letter in PERMISSIONS))
+    return tuple(dict.fromkeys(verb for letter in letters for verb in PERMISSIONS.get(letter, ())))
 
 
 def read_blob_link(query: Mapping[str, str]) -> BlobLink | None:
@@ -82,13 +91,10 @@ def read_blob_link(query: Mapping[str, str]) -> BlobLink | None:
 
 
 def _account_verbs(query: Mapping[str, str]) -> tuple[Verb, ...]:
-    """What a link for the account allows in its buckets: listing needs containers among its resource types, and
-    everything that is done to blobs needs objects."""
-    if "b" not in query["ss"]:
-        return ()
-    kinds = {"list": "c", "change-settings": "c", "read-settings": "c"}
-    given = verbs_of(query.get("sp", ""))
-    return tuple(verb for verb in given if kinds.get(verb, "o") in query["srt"])
+    """What a link for the account allows, by its types of resource."""
+    kinds = [kind for kind in "ocs" if kind in query["srt"]] if "b" in query["ss"] else []
+    letters = query.get("sp", "")
+    return tuple(dict.fromkeys(verb for kind in kinds for one in letters for verb in _OF_ACCOUNT[kind].get(one, ())))
 
 
 def moment_of(written: str) -> datetime | None:

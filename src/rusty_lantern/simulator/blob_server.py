@@ -31,7 +31,7 @@ from rusty_lantern.simulator.contents import StoreContents
 from rusty_lantern.stores.blob.shared_key import SharedKey
 
 PAGE = 5_000
-LETTERS: Mapping[Verb, str] = {verb: letter for letter, verb in reversed(list(PERMISSIONS.items()))}
+LETTERS: Mapping[Verb, str] = {verb: letter for letter, verbs in reversed(list(PERMISSIONS.items())) for verb in verbs}
 
 
 @dataclass
