@@ -9,7 +9,7 @@ import signal
 import subprocess
 import time
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -42,7 +42,7 @@ from rusty_lantern.objects.evaluation import Judging, tallies
 from rusty_lantern.objects.inventory import read_inventory_files
 from rusty_lantern.objects.replica_diff import lacking
 from rusty_lantern.objects.retention_summary import retention_summaries
-from rusty_lantern.objects.table_set import VersionTable, open_source, table_of, version_table
+from rusty_lantern.objects.table_set import VersionTable, count_here, open_source, table_of, version_table
 from rusty_lantern.objects.tables import read_versions, table_writer
 from tests.conftest import PROGRAM, Demo, estate_for, lantern
 from tests.test_bad_stores import harbour
@@ -292,7 +292,15 @@ def test_a_copy_of_an_earlier_content_is_not_the_same(
         with table_writer(tables[-1].path) as writer:
             writer.add([ObjectVersion(**{"key": "a", "version": "v", **usual, **one}) for one in versions])
             writer.describe(Table(rows=len(versions), versions=len(versions), looked="all"))
-    assert lacking([(tables[0], tables[1], NOW, 3600)]) == [behind]
+    elsewhere: list[Path] = []
+
+    def counter(tables: Sequence[VersionTable], count: Any) -> list[Any]:
+        elsewhere.extend(table.path for table in tables)
+        counted: list[Any] = count_here(tables, count)
+        return counted
+
+    assert lacking([(tables[0], tables[1], NOW, 3600)], counter) == [behind]
+    assert elsewhere == [tables[0].path], "a run that counts on a cluster counts this there too"
 
 
 def test_what_a_baseline_says_never_becomes_part_of_the_query(folder: Path) -> None:

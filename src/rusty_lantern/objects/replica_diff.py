@@ -60,7 +60,7 @@ def lacking(pairs: Sequence[Pair], counter: TableCounter = count_here) -> list[B
                 turn[original.path] = n
                 copies.add(copy.path)
         wanted = [pairs[n][0] for n in turn.values()]
-        counted = count_here(wanted, _Lacking({path: pairs[n] for path, n in turn.items()}))
+        counted = counter(wanted, _Lacking({path: pairs[n] for path, n in turn.items()}))
         behind |= zip(turn.values(), counted, strict=True)
     return [behind[n] for n in range(len(pairs))]
 

@@ -15,10 +15,8 @@ import msgspec
 
 from rusty_lantern.core.history.changes import Change
 from rusty_lantern.core.history.event import Event, ProtectionWeakened, succeeded
-from rusty_lantern.core.history.event_actions import ACCOUNT_WIDE, causes_of, every_cause
+from rusty_lantern.core.history.event_actions import ACCOUNT_WIDE, causes_of
 from rusty_lantern.core.model.identity import masked
-
-CAUSING = every_cause()
 
 KEEP = 5
 """How many events are kept for a change."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rusty_lantern.core.facts.event_actions import ACCOUNT_GUARD_ACTIONS, KEY_ACTIONS, PERMISSION_ACTIONS
-from rusty_lantern.core.facts.registry import REGISTER, lookup
+from rusty_lantern.core.facts.registry import lookup
 
 _OF_SUBJECTS = {
     "bucket new": "CreateBucket",
@@ -37,9 +37,3 @@ def causes_of(what: str) -> list[str]:
         return _OF_SUBJECTS[what].split()
     entry = lookup(what)
     return (entry.causes or _OF_KINDS.get(entry.subject, "")).split()
-
-
-def every_cause() -> frozenset[str]:
-    """Every action that can be a cause."""
-    texts = [*_OF_SUBJECTS.values(), *_OF_KINDS.values(), *(entry.causes for entry in REGISTER.values())]
-    return frozenset(action for text in texts for action in text.split())

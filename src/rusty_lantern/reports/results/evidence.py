@@ -23,11 +23,6 @@ from rusty_lantern.reports.results.audit import FindingResult
 from rusty_lantern.reports.results.exposure import exposure_row
 from rusty_lantern.reports.results.report import ReportResult
 
-ACCESS = (
-    "policy", "acl", "ownership", "object_acls", "rights", "granted_by", "container_acl", "owner_acl",
-    "public_access_guards", "network", "requester_pays", "anonymous_test",
-)  # fmt: skip
-"""The answers about a bucket that decide who gets in."""
 ACCESS_OF_STORE = ("public_access_guards", "account_acl", "network", "doors", "software")
 _SECTIONS = {
     "identity": "identities",

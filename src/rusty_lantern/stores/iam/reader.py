@@ -15,7 +15,6 @@ from urllib.parse import unquote
 import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind, Password
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -330,8 +329,3 @@ async def _root(asker: QueryClient) -> tuple[list[Identity], list[Credential]]:
         for n in range(min(int(keys), 10))
     ]  # fmt: skip
     return [root], mine
-
-
-def with_identities(dossier: Dossier, fields: dict[str, Any]) -> Dossier:
-    """The dossier with the answers of the identity service."""
-    return msgspec.structs.replace(dossier, **fields)

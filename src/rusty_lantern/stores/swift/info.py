@@ -23,7 +23,6 @@ class Info(msgspec.Struct, frozen=True):
     swift: dict[str, Any]
     tempauth: dict[str, Any] | None = None
     s3api: S3Door | None = None
-    tempurl: dict[str, Any] | None = None
     container_quotas: dict[str, Any] | None = None
     account_quotas: dict[str, Any] | None = None
 
