@@ -140,7 +140,7 @@ class _Assembly:
             if entry is None:
                 return
             made, lost = self._fields(part, row, maker)
-            self._add(entry, made, row, joined=bool(part.joins))
+            self._add(entry, made, row)
             entry.lost |= lost
             entry.covered |= part.covers
         except Wrong as error:
@@ -188,7 +188,7 @@ class _Assembly:
         section.entries[name] = entry
         return entry
 
-    def _add(self, entry: _Entry, made: dict[str, Any], row: Node, *, joined: bool) -> None:
+    def _add(self, entry: _Entry, made: dict[str, Any], row: Node) -> None:
         for name, value in made.items():
             had = entry.fields.get(name)
             if had is None:

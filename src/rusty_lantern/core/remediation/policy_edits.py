@@ -47,7 +47,7 @@ OWNED_BY_NOBODY = (
 def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Remedy]:
     """What objects' own ACLs let in is closed on the objects, the rest by the bucket's rules."""
     bare = _but(view, msgspec.structs.replace(view.bucket, object_acls=Answer("known", ObjectAcls())))
-    on_objects = [r for r in wanted if view.rules.object_acls and _too_open(view, r) and _holds(bare, r)]
+    on_objects = [r for r in wanted if view.rules.object_acls and _too_open(r) and _holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]
     remedies = [_of_doors(bare, rest)] if rest else []
     if remedies and remedies[0].proof and view.rules.object_doubt:
@@ -63,7 +63,7 @@ def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Reme
 
 def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
     facts = tuple(r.fact for r in wanted)
-    closing = [r for r in wanted if _too_open(view, r)]
+    closing = [r for r in wanted if _too_open(r)]
     if len(closing) < len(wanted):
         rest = next(r for r in wanted if r not in closing)
         words = f"it is less open than required: allow the public by a policy that grants {EXPOSURE_FACTS[rest.fact]}"
@@ -122,7 +122,7 @@ def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Require
     return Remedy(facts, "; ".join(steps), (), tuple(_proof(view, after, wanted)))
 
 
-def _too_open(view: BucketSubject, requirement: Requirement) -> bool:
+def _too_open(requirement: Requirement) -> bool:
     assert requirement.comparison is not None
     return requirement.comparison.accepts("closed")
 

@@ -22,6 +22,7 @@ def reached_actions(patterns: tuple[str, ...], negated: bool) -> frozenset[str]:
     return frozenset(name for lowered, name in BY_LOWER_NAME.items() if (lowered in fitting) != negated)
 
 
+@lru_cache(maxsize=4096)
 def unlisted(patterns: tuple[str, ...], *, negated: bool) -> str:
     """A pattern that reaches no published action of this service though it means one; empty where none does.
 

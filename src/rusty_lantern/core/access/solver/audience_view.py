@@ -193,8 +193,9 @@ class AudienceView:
 
     def _unlisted(self, statement: Statement) -> str:
         """An action that nobody published, which a statement allows to this audience: it may be anything."""
-        unknown = unlisted(statement.actions, negated=statement.actions_negated)
-        return unknown if unknown and self.reading.applies(statement) != "no" else ""
+        if self.reading.applies(statement) == "no":
+            return ""
+        return unlisted(statement.actions, negated=statement.actions_negated)
 
     def _policy_shut(self, side: Side) -> bool:
         guard = self.rules.restrict_policies
