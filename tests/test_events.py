@@ -15,7 +15,8 @@ from rusty_lantern.core.history.attribution import Attribution
 from rusty_lantern.core.history.changes import Change
 from rusty_lantern.core.history.event import Event, ProtectionWeakened
 from rusty_lantern.core.history.event_actions import causes_of
-from rusty_lantern.intake.event_log import Events, Layout, action_of, read_layout, stream
+from rusty_lantern.intake.event_log import Events, Layout, read_layout, stream
+from rusty_lantern.intake.request_line import read_request
 from tests.conftest import Lived
 
 BEGIN, END = datetime(2026, 10, 2, tzinfo=UTC), datetime(2026, 11, 2, tzinfo=UTC)
@@ -167,13 +168,75 @@ def test_common_web_log_lines_are_read(tmp_path: Path) -> None:
     assert (found[0].time, told.lines) == (datetime(2026, 10, 5, 9, 12, 31, tzinfo=UTC), 4)
 
 
-@pytest.mark.parametrize("method,target,action", [
-    ("PUT", "/b", "CreateBucket"), ("PUT", "/b/?acl", "PutBucketAcl"), ("PUT", "/b/k?retention", "PutObjectRetention"),
-    ("DELETE", "/b/k", "DeleteObject"), ("DELETE", "/b/k?versionId=2", "DeleteObjectVersion"),
-    ("POST", "/b?delete", "DeleteObjects"), ("DELETE", "/b?policy", "DeleteBucketPolicy"), ("PUT", "/b/k", "PutObject"),
+REQUESTS = """\
+PUT /b  CreateBucket b
+PUT /b/?acl  PutBucketAcl b
+PUT /b/k?retention  PutObjectRetention b k
+DELETE /b/k  DeleteObject b k
+DELETE /b/k?versionId=2  DeleteObjectVersion b k
+POST /b?delete  DeleteObjects b
+DELETE /b?policy  DeleteBucketPolicy b
+PUT /b/k  PutObject b k
+PUT /%3Ab?policy  PutBucketPolicy b
+PUT /marsh%3Ab?policy  PutBucketPolicy marsh:b
+POST /swift/v1/b  SetContainer b
+POST /swift/v1/AUTH_x/b/d/k  SetObject b d/k
+PUT /swift/v1/b  CreateBucket b
+POST /swift/v1?bulk-delete  BulkDelete
+POST /v1/AUTH_keeper  SetAccount
+DELETE /v1/AUTH_keeper/b/k  DeleteObject b k
+PUT /v1/b  PutObject v1 b
+PUT /keeper/b?restype=container&comp=acl  PutBucketAcl b
+DELETE /b?restype=container  DeleteBucket b
+PUT /?restype=service&comp=properties  SetAccount
+"""
+"""Request lines, and what each does: action, bucket, key."""
+
+
+@pytest.mark.parametrize("line", REQUESTS.splitlines())
+def test_a_request_line_names_what_was_done(line: str) -> None:
+    request, _, words = line.partition("  ")
+    method, target = request.split()
+    done = read_request(method, target)
+    assert [part for part in (done.action, done.bucket, done.key) if part] == words.split()
+
+
+GATEWAY_LINE = (
+    "2026-11-28T16:55:34.225+0000 7f14335ee6c0  1 beast: 0x7f15940ec6e0: 127.0.0.1 - marsh$keeper "
+    '[28/Nov/2026:16:55:34.217 +0000] "POST /swift/v1/permits HTTP/1.1" 204 0 - - - latency=0.008000000s\n'
+)
+SWIFT_LINES = (
+    "<134>proxy-server: 192.0.2.7 127.0.0.1 28/Nov/2026/16/58/02 POST /v1/AUTH_keeper/c1 HTTP/1.0 204 - curl/7.88.1 "
+    "AUTH_tk44d655230... - - - tx19f6e95 - 0.0180 - - 1795885082.640648603 1795885082.658667088 -\n"
+    "<134>proxy-server: 192.0.2.7 127.0.0.1 28/Nov/2026/16/58/03 GET /v1/AUTH_keeper/c1 HTTP/1.0 200 - - - - - - -\n"
+    "<134>proxy-server: 192.0.2.7 127.0.0.1 28/Nov/2026/16/58/04 POST /v1/AUTH_keeper%3Fbulk-delete HTTP/1.0 200 -\n"
+)
+"""As servers wrote them."""
+
+
+def test_the_logs_of_a_gateway_and_of_a_swift_proxy_are_read(tmp_path: Path) -> None:
+    (tmp_path / "rgw.log").write_text("2026-11-28T16:55:34.2+0000 7f 10 a line of another sort\n" + GATEWAY_LINE)
+    (tmp_path / "proxy.log").write_text(SWIFT_LINES)
+    tally, wanted = Events(), frozenset({"SetContainer", "BulkDelete"})
+    gateway, swift = (list(stream(tmp_path / name, Layout(), wanted, tally)) for name in ("rgw.log", "proxy.log"))
+    assert [(e.actor, e.address, e.action, e.bucket, e.line) for e in gateway] == [
+        ("marsh$keeper", "127.0.0.1", "SetContainer", "permits", "rgw.log:2")
+    ]
+    assert gateway[0].time == datetime(2026, 11, 28, 16, 55, 34, 217_000, tzinfo=UTC)
+    assert [(e.actor, e.address, e.action, e.bucket, e.line) for e in swift] == [
+        ("", "192.0.2.7", "SetContainer", "c1", "proxy.log:1"), ("", "192.0.2.7", "BulkDelete", "", "proxy.log:3"),
+    ]  # fmt: skip
+    assert swift[0].time == datetime(2026, 11, 28, 16, 58, 2, tzinfo=UTC)
+
+
+@pytest.mark.parametrize("text", [
+    '"PUT ' * 200_000, 'x "PUT /a' * 100_000, '"PUT \n' * 200_000, "a b c [" + '"PUT /b"' * 60_000,
+    " 28/Nov/2026/16/58/02 PUT /" * 40_000,
 ])  # fmt: skip
-def test_a_request_line_names_its_action(method: str, target: str, action: str) -> None:
-    assert action_of(method, target)[0] == action
+def test_a_log_made_to_be_slow_is_read_all_the_same(tmp_path: Path, text: str) -> None:
+    (tmp_path / "h.log").write_text(text + "\n" + WEB)
+    found = list(stream(tmp_path / "h.log", Layout(), frozenset({"PutBucketPolicy"}), Events()))
+    assert len(found) <= 1
 
 
 def test_the_same_record_in_three_layouts_explains_the_same(lived: Lived, tmp_path: Path) -> None:

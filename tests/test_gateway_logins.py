@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections import Counter
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
@@ -236,3 +237,33 @@ def test_a_bucket_that_was_taken_over_without_credentials_is_everybodys(
     assert "administrator links it to the user" in lantern("remedy", "real/lost-plain", cwd=tmp_path / "ws").out
     gateway.admin("bucket", "link", f"--uid={gateway.swift[0].partition(':')[0]}", "--bucket=lost-plain")
     assert {unsigned(gateway, "GET", path) for path in ("/lost-plain", "/lost-plain?acl")} == {403}
+
+
+def test_who_changed_what_is_in_the_gateways_own_log_by_whichever_door(
+    gateway: Gateway, swift: SwiftDoor, tmp_path: Path
+) -> None:
+    client, owner = gateway.client(), gateway.swift[0].partition(":")[0]
+    for name in ("policy", "swift", "taken", "gone"):
+        client.create_bucket(Bucket=f"blame-{name}")
+    client.put_bucket_acl(Bucket="blame-taken", ACL="public-read-write")
+    surveyed(gateway, tmp_path / "ws", "blame-*")
+    FORMS["policy-user"](client, swift, gateway, "blame-policy", owner)
+    assert swift.send("POST", "/blame-swift", gateway.swift, {SETS_ACL: ".r:*"})[0] == 204
+    assert unsigned(gateway, "POST", "/swift/v1/blame-taken", {SETS_ACL: "somebody"}) == 204
+    client.delete_bucket(Bucket="blame-gone")
+    time.sleep(1)  # surveys are named by the second
+    folder = tmp_path / "ws"
+    assert lantern("survey", "--only", "real/blame-*", "--objects", "all", cwd=folder).code == 0
+    log = gateway.folder / "log" / "client.rgw.log"
+    done = lantern("changes", "--events", str(log), "--json", cwd=folder)
+    assert done.code == 0, done.err
+    told = json.loads(done.out)
+    by = {
+        (row["name"], row["fact"]): (row["causes"][0]["actor"], row["causes"][0]["action"])
+        for row in told["changes"]
+        if row["causes"]
+    }
+    assert by["blame-policy", "policy"] == (owner, "PutBucketPolicy")
+    assert by["blame-swift", "exposure.anyone.read"] == (owner, "SetContainer")
+    assert by["blame-taken", "exposure.anyone.read-settings"] == ("anonymous", "SetContainer")
+    assert by["blame-gone", ""] == (owner, "DeleteBucket")

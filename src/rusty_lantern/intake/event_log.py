@@ -13,8 +13,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, BinaryIO
-from urllib.parse import unquote
+from typing import Any, BinaryIO, NamedTuple
+from urllib.parse import unquote_to_bytes
 
 import msgspec
 
@@ -22,6 +22,7 @@ from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList
 from rusty_lantern.core.history.event import Event
 from rusty_lantern.core.value_types import InvalidValue, read_moment
 from rusty_lantern.core.yaml_source import FieldReader, read_nodes
+from rusty_lantern.intake.request_line import read_request
 
 BLOCK = 16 << 20
 LONGEST_LINE = 1 << 20
@@ -216,71 +217,78 @@ def _csv(opened: BinaryIO, name: str, layout: Layout, wanted: frozenset[str], ta
         raise BadInput(Problem(f"not CSV: {str(error).splitlines()[0]}", Place(name))) from None
 
 
-# --- web logs
+# --- servers' own logs
 
-_ENTRY = re.compile(rb'(\S+) \S+ (\S+) \[([^\]\n]{20,32})\] "(PUT|POST|DELETE) ([^" \n]{1,8192})[^"\n]*" (\d{3})')
+_REQUEST = re.compile(rb' \[([^\]\n]{20,36})\] "(PUT|POST|DELETE) ([^" \n]{1,8192})[^"\n]*" (\d{3})')
+"""The part of a common web-log line from its time on; three words stand before it, of which the first is the client's
+address and the last the user. A server or a collector may put more before these."""
+LONGEST_HEAD, LONGEST_TIME = 1024, 40
+"""Bytes of a line before its time, and of the time, at the most."""
 _CHANGING = re.compile(rb'"(?=PUT |POST |DELETE )')
-_SETTINGS = {
-    "policy": "BucketPolicy", "acl": "BucketAcl", "publicaccessblock": "PublicAccessBlock",
-    "ownershipcontrols": "BucketOwnershipControls", "versioning": "BucketVersioning", "encryption": "BucketEncryption",
-    "object-lock": "BucketObjectLockConfiguration", "tagging": "BucketTagging", "logging": "BucketLogging",
-    "lifecycle": "BucketLifecycle", "website": "BucketWebsite", "cors": "BucketCors",
-    "replication": "BucketReplication", "notification": "BucketNotification",
-    "requestpayment": "BucketRequestPayment", "accelerate": "BucketAccelerateConfiguration",
-}  # fmt: skip
-_OF_OBJECTS = {"retention": "PutObjectRetention", "legal-hold": "PutObjectLegalHold", "acl": "PutObjectAcl",
-               "tagging": "PutObjectTagging"}  # fmt: skip
+_OF_SWIFT = re.compile(
+    rb"(?<!\S)(\S{1,64}+) \S{1,64}+ (\d\d/\w{3}/\d{4}(?:/\d\d){3}) "
+    rb"(PUT|POST|DELETE) ([^ \n]{1,8192}+) HTTP/[\d.]+ (\d{3})"
+)
+"""A line of a Swift proxy's log: it names no user. Source: the server's manual, proxy logs."""
+_SWIFT_TIME = re.compile(rb" \d\d/\w{3}/\d{4}/\d\d/\d\d/\d\d [A-Z]+ /")
 
 
-def action_of(method: str, target: str) -> tuple[str, str, str]:
-    """Action, bucket and key of a request line, as the common protocol's path style has it.
+class _Entry(NamedTuple):
+    """One line: where it is in the block, and its parts."""
 
-    >>> action_of("PUT", "/payroll-drop?policy")
-    ('PutBucketPolicy', 'payroll-drop', '')
-    >>> action_of("DELETE", "/permits/a%20b?versionId=1")
-    ('DeleteObjectVersion', 'permits', 'a b')
-    """
-    path, _, query = target.partition("?")
-    bucket, _, key = (unquote(part) for part in path.lstrip("/").partition("/"))
-    parameters = {part.partition("=")[0].lower() for part in query.split("&") if part}
-    if key:
-        setting = next((name for part, name in _OF_OBJECTS.items() if part in parameters), "")
-        plain = {"PUT": "PutObject", "POST": "PutObject"}.get(method, "DeleteObject")
-        return (
-            setting or (plain + "Version" if method == "DELETE" and "versionid" in parameters else plain),
-            bucket,
-            key,
-        )
-    setting = next((name for part, name in _SETTINGS.items() if part in parameters), "")
-    if "delete" in parameters:
-        return "DeleteObjects", bucket, ""
-    verb = "Delete" if method == "DELETE" else "Put"
-    return (verb + setting if setting else "DeleteBucket" if method == "DELETE" else "CreateBucket"), bucket, ""
+    start: int
+    address: bytes
+    actor: bytes
+    at: bytes
+    method: bytes
+    target: bytes
+    status: bytes
 
 
-def _entries(block: bytes) -> Iterator[re.Match[bytes]]:
+def _entries(block: bytes) -> Iterator[_Entry]:
     """The lines of requests that change something; most do not, so these are looked for first."""
     for method in _CHANGING.finditer(block):
-        entry = _ENTRY.match(block, block.rfind(NEWLINE, 0, method.start()) + 1)
-        if entry is not None and entry.start(4) == method.start() + 1:
-            yield entry
+        at = method.start()
+        bracket = block.rfind(b" [", max(0, at - LONGEST_TIME), at)
+        request = _REQUEST.match(block, bracket) if bracket >= 0 else None
+        if request is None or request.start(2) != at + 1:
+            continue
+        head = block[max(0, bracket - LONGEST_HEAD) : bracket].rpartition(NEWLINE)[2].split(b" ")
+        if len(head) >= len(("address", "identity", "user")):
+            yield _Entry(bracket, head[-3], head[-1], *request.groups())
+
+
+def _of_swift(block: bytes) -> Iterator[_Entry]:
+    for entry in _OF_SWIFT.finditer(block):
+        address, at, method, target, status = entry.groups()
+        yield _Entry(entry.start(), address, b"-", at, method, unquote_to_bytes(target), status)
 
 
 def _web_log(
     block: bytes, name: str, first: int, layout: Layout, wanted: frozenset[str], tally: Events
 ) -> Iterator[Event]:
     number, counted = first, 0
-    for entry in _entries(block):
-        address, actor, at, method, target, status = (part.decode("utf-8", "replace") for part in entry.groups())
-        action, bucket, key = action_of(method, target)
-        if action not in wanted:
+    of_swift = _SWIFT_TIME.search(block, 0, 1 << 16) is not None
+    for entry in _of_swift(block) if of_swift else _entries(block):
+        address, actor, at, method, target, status = (part.decode("utf-8", "replace") for part in entry[1:])
+        done = read_request(method, target, status)
+        if done.action not in wanted:
             continue
-        number, counted = number + block.count(NEWLINE, counted, entry.start()), entry.start()
+        number, counted = number + block.count(NEWLINE, counted, entry.start), entry.start
         place = f"{name}:{number}"
         try:
-            moment = datetime.strptime(at, "%d/%b/%Y:%H:%M:%S %z").astimezone(UTC)
+            moment = _moment(at)
         except ValueError:
             tally.skip(place, f'"{at}" is no time')
             continue
-        yield Event(moment, "" if actor == "-" else actor, layout.actions.get(action, action), bucket, key, address,
-                    status, line=place)  # fmt: skip
+        action = layout.actions.get(done.action, done.action)
+        by = "" if actor == "-" else actor
+        yield Event(moment, by, action, done.bucket, done.key, address, status, done.about, line=place)
+
+
+def _moment(at: str) -> datetime:
+    """The time of a line: with an offset, perhaps parts of a second; of a Swift proxy in UTC. Raises `ValueError`."""
+    if "/" in at[11:]:
+        return datetime.strptime(at, "%d/%b/%Y/%H/%M/%S").replace(tzinfo=UTC)
+    form = "%d/%b/%Y:%H:%M:%S.%f %z" if "." in at else "%d/%b/%Y:%H:%M:%S %z"
+    return datetime.strptime(at, form).astimezone(UTC)

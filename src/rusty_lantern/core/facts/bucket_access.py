@@ -136,7 +136,7 @@ def _container_acl(side: str) -> None:
         f"the container ACL that says who {words}, as the store shows it (Swift protocol, here or by another door)"
     )
     fact(
-        f"container-acl.{side}", TEXT, meaning, area="access", causes=ACL_ACTIONS, habit=False,
+        f"container-acl.{side}", TEXT, meaning, area="access", causes=f"SetContainer {ACL_ACTIONS}", habit=False,
         advice="set that header of the container to what is required, by whoever owns it",
     )(lambda subject, _: _acl_side(subject, side))  # fmt: skip
 

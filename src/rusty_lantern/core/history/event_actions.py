@@ -7,14 +7,14 @@ from rusty_lantern.core.facts.registry import lookup
 
 _OF_SUBJECTS = {
     "bucket new": "CreateBucket",
-    "bucket gone": "DeleteBucket",
+    "bucket gone": "DeleteBucket BulkDelete",
     "identity new": "CreateUser CreateRole",
     "identity gone": "DeleteUser DeleteRole",
     "credential new": "CreateAccessKey UpdateAccessKey",
     "credential gone": "UpdateAccessKey DeleteAccessKey DeleteUser",
     "encryption-key new": "CreateKey ImportKeyMaterial",
     "encryption-key gone": "ScheduleKeyDeletion DeleteKey",
-    "deleted": "DeleteObjectVersion DeleteObject DeleteObjects",
+    "deleted": "DeleteObjectVersion DeleteObject DeleteObjects BulkDelete SetObject",
     "retention": "PutObjectRetention",
     "mode": "PutObjectRetention",
     "legal hold": "PutObjectLegalHold",
@@ -28,7 +28,10 @@ _OF_KINDS = {
 }
 """What can change a fact of these kinds whose entry names no actions."""
 
-ACCOUNT_WIDE = frozenset(ACCOUNT_GUARD_ACTIONS.split())
+ACCOUNT_WIDE = frozenset(["SetAccount", "BulkDelete", *ACCOUNT_GUARD_ACTIONS.split()])
+"""What is done to an account, and so to any of its buckets."""
+_ANY_SETTING = ["SetContainer", "SetAccount"]
+"""One request of the Swift protocol, which sets any of a container's settings, or of its account's."""
 
 
 def causes_of(what: str) -> list[str]:
@@ -36,4 +39,5 @@ def causes_of(what: str) -> list[str]:
     if what in _OF_SUBJECTS:
         return _OF_SUBJECTS[what].split()
     entry = lookup(what)
-    return (entry.causes or _OF_KINDS.get(entry.subject, "")).split()
+    actions = (entry.causes or _OF_KINDS.get(entry.subject, "")).split()
+    return [*actions, *_ANY_SETTING] if actions and entry.subject == "bucket" else actions
