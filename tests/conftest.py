@@ -185,15 +185,15 @@ def estate_for(folder: Path, address: str, extra: str = "", *, objects: bool = F
 
 WITH_SERVER = {
     "keystone": ("test_keystone.py",),
-    "gateway": ("test_real_stores.py", "test_gateway_decisions.py", "test_dialects.py", "test_gateway_retention.py",
-                "test_identities.py", "test_gateway_doors.py", "test_gateway_settings.py", "test_gateway_remedies.py",
-                "test_gateway_permissions.py", "test_gateway_acls.py", "test_gateway_bypass.py",
-                "test_gateway_logins.py", "test_gateway_tenants.py", "test_gateway_users.py", "test_regions.py"),
+    "gateway": ("test_gateway_tenants.py", "test_gateway_users.py", "test_real_stores.py", "test_gateway_decisions.py",
+                "test_dialects.py", "test_gateway_retention.py", "test_identities.py", "test_gateway_doors.py",
+                "test_gateway_settings.py", "test_gateway_remedies.py", "test_gateway_permissions.py",
+                "test_gateway_acls.py", "test_gateway_bypass.py", "test_gateway_logins.py", "test_regions.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py"),
     "blob": ("test_blob.py",),
 }  # fmt: skip
 """Server → the files whose tests need it: in one process, so that there is one of it. Those that take longest come
-first."""
+first; at the gateway, those that have every bucket listed, while there are few."""
 
 
 class _Together(LoadScopeScheduling):  # type: ignore[misc]  # the package is not typed

@@ -148,7 +148,7 @@ def test_a_tenants_bucket_is_open_to_whom_the_gateway_lets_in_whichever_way_its_
         make(folder, {"baseline.yaml": ("title: t\nsheets: [{sheet: s, require: {exposure.read: closed}}]\n", 0o644),
                       "estate.yaml": (_estate(people, admin=name == "by-admin"), 0o644)})  # fmt: skip
         shown_key = {"M_ACCESS_KEY_ID": key, "M_SECRET_ACCESS_KEY": secret, "S_USER": user, "S_KEY": "sk-swift-000"}
-        assert lantern("survey", cwd=folder, **shown_key).code == 0
+        assert lantern("survey", "--only", "marsh/*wet-*", cwd=folder, **shown_key).code == 0
         (saved,) = folder.glob("surveys/*/stores/marsh.json")
         store = decode(saved.read_bytes(), saved.name)
         paid_by_owner: Answer[bool] = Answer("absent")
