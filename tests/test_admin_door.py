@@ -38,7 +38,8 @@ ANSWERS = {
                                   "creation_time": "2026-01-05T00:00:00Z", "placement_rule": "default"}],
     "/admin/bucket?bucket=tides&policy=": {"acl": {"grant_map": [{"id": "", "grant": GRANT}]}},
     "/admin/metadata/bucket.instance?key=tides%3A1.1": {
-        "data": {"attrs": [{"key": "user.rgw.x-amz-meta-temp-url-key", "val": SECRETS[4]}]}
+        "data": {"bucket_info": {"flags": 0, "owner": "keeper"},
+                 "attrs": [{"key": "user.rgw.x-amz-meta-temp-url-key", "val": SECRETS[4]}]}
     },
     "/admin/metadata/user?key=keeper": {"data": {"attrs": [], "keys": USER["keys"]}},
     "/admin/user?list=&max-entries=1000": {"keys": ["keeper"], "truncated": "false"},

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import time
 from collections import Counter
@@ -12,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from botocore.exceptions import ClientError
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller
@@ -237,6 +239,37 @@ def test_a_bucket_that_was_taken_over_without_credentials_is_everybodys(
     assert "administrator links it to the user" in lantern("remedy", "real/lost-plain", cwd=tmp_path / "ws").out
     gateway.admin("bucket", "link", f"--uid={gateway.swift[0].partition(':')[0]}", "--bucket=lost-plain")
     assert {unsigned(gateway, "GET", path) for path in ("/lost-plain", "/lost-plain?acl")} == {403}
+
+
+def test_the_buckets_of_a_suspended_user_stay_open_but_for_the_objects_in_them(
+    gateway: Gateway, swift: SwiftDoor, tmp_path: Path
+) -> None:
+    gateway.admin(
+        "user", "create", "--uid=shelved", "--display-name=S", "--access-key=AKshelved", "--secret=sk-shelved"
+    )
+    client, bucket = gateway.client(("AKshelved", "sk-shelved")), "fen-shelved"
+    client.create_bucket(Bucket=bucket)
+    _policy("Allow", "*", "*")(client, swift, gateway, bucket, "")
+    asked = [one for one in ASKED if one.name not in ("s3:DeleteBucket", "s3:DeleteBucketPolicy")]
+
+    def let_in() -> set[str]:
+        for key in ("k", "d1", "d2", "d3"):
+            with contextlib.suppress(ClientError):
+                client.put_object(Bucket=bucket, Key=key, Body=b"x")
+        return {one.name for one in asked if ask(gateway, None, bucket, one) != 403}
+
+    before = let_in()
+    client.put_object(Bucket=bucket, Key="k", Body=b"x")
+    gateway.admin("user", "suspend", "--uid=shelved")
+    dossier = surveyed(gateway, tmp_path / "ws", bucket)
+    [shelved] = dossier.buckets
+    assert (shelved.enabled.value, shelved.enabled.note) == (False, "its owner is suspended")
+    rules, after = rules_of(shelved, dossier), let_in()
+    said = {name for name in before if decide(rules, request_of(ACTIONS[name], ANONYMOUS)).allowed}
+    assert said == after & before
+    assert {"s3:ListBucket", "s3:PutObject"} < after and len(before - after) > 10
+    told = json.loads(lantern("exposure", "--json", cwd=tmp_path / "ws").out)["buckets"][0]["exposure"]["anyone"]
+    assert {verb for verb, one in told.items() if one["verdict"] == "closed"} == {"read"}
 
 
 def test_who_changed_what_is_in_the_gateways_own_log_by_whichever_door(

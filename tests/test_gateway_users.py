@@ -158,6 +158,7 @@ def told(bucket: Bucket) -> dict[str, tuple[str, Any]]:
         "quota",
         "differs_by_door",
         "owner_acl",
+        "enabled",
         "counters",
         "created",
         "temporary_url_key",

@@ -81,9 +81,11 @@ class AdminDoor:
             return None
         policy, guards = bucket.policy.value, bucket.public_access_guards.value
         attributes = {"user.rgw.iam-policy": policy.encode()} if policy else {}
-        return _attributes(
-            attributes | ({"user.rgw.public-access": bytes(msgspec.structs.astuple(guards))} if guards else {})
-        )
+        if guards:
+            attributes["user.rgw.public-access"] = bytes(msgspec.structs.astuple(guards))
+        shown = _attributes(attributes)
+        shown["data"]["bucket_info"] = {"flags": int(bucket.enabled.value is False)}
+        return shown
 
     def _user_kept(self, query: Mapping[str, str], _: StoreContents) -> Any:
         user = self.users.get(query.get("key", ""))

@@ -11,11 +11,12 @@ from rusty_lantern.core.model.bucket import Redundancy
 from rusty_lantern.core.value_sets import WordSet
 from rusty_lantern.core.value_types import COUNT, SWITCH, Levels
 
-# One that is off answers nobody, and still holds its data.
+# One that is off holds its data still. At a gateway the buckets of a suspended user are.
 fact(
     "enabled",
     SWITCH,
-    "whether the bucket is switched on; one that is off answers nobody",
+    "whether the bucket is switched on; one that is off answers nobody (at a gateway, whose owner is suspended: nobody "
+    "reads or changes the objects in it)",
     advice="switch the bucket on, or copy what is in it and delete it",
     habit=False,
 )(lambda subject, _: switch_fact(subject.bucket.enabled))

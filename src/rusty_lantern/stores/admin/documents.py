@@ -237,16 +237,29 @@ WANTED = frozenset({
 """Attributes that are kept; a temporary-URL key is one of the others."""
 
 
+class BucketInfo(msgspec.Struct):
+    """What a bucket's own record says of it."""
+
+    flags: int
+    """A bit each; the lowest: its owner is suspended."""
+
+
 class InstanceData(msgspec.Struct):
-    """The attributes of a bucket."""
+    """The attributes of a bucket or a user; of a bucket, its own record too."""
 
     attrs: list[Attribute] = []
+    bucket_info: BucketInfo | None = None
 
 
 class Instance(msgspec.Struct):
     """The answer that has them, of a bucket or of a user."""
 
     data: InstanceData
+
+    @property
+    def suspended(self) -> bool | None:
+        """Whether a bucket's owner is suspended; None where its record is not shown."""
+        return bool(self.data.bucket_info.flags & 1) if self.data.bucket_info else None
 
     def has(self, key: str) -> bool:
         """Whether there is such an attribute."""

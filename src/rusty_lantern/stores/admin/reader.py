@@ -197,7 +197,7 @@ def _merged(
         "quota": quota_of(stats, users, evidence),
         "counters": _counters(stats, evidence),
         **_held_acl(acl, name, moment),
-        **_held_policy(instance, name, moment),
+        **_held_record(instance, name, moment),
     }
     if stats.creation_time:
         shown["created"] = Answer("known", stats.creation_time, "", evidence)
@@ -292,14 +292,18 @@ def _held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
     }
 
 
-def _held_policy(instance: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+def _held_record(instance: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+    """What a bucket's own record holds: its policy, its guards, and whether its owner is suspended."""
     question = f"GET /admin/metadata/bucket.instance ({name})"
     if isinstance(instance, RequestFailed):
         lost: Answer[Any] = Answer(instance.state, None, instance.note, Evidence(question, instance.answer, moment))
-        return {"policy": lost, "public_access_guards": lost}
+        return {"policy": lost, "public_access_guards": lost, "enabled": lost}
     evidence = Evidence(question, "200", moment)
     text, guards = instance.value("user.rgw.iam-policy").decode("utf-8", "replace"), guards_of(instance)
+    suspended = instance.suspended
+    enabled: Answer[bool] = Answer("known", not suspended, "its owner is suspended" if suspended else "", evidence)
     return {
+        "enabled": Answer("failed", None, "its record is not shown", evidence) if suspended is None else enabled,
         "policy": Answer("known", text, "", evidence) if text else Answer("absent", evidence=evidence),
         "public_access_guards": Answer("known", guards, "", evidence)
         if guards

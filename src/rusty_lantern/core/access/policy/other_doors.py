@@ -28,7 +28,7 @@ from rusty_lantern.core.access.policy.container_acl import (
 )
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
 from rusty_lantern.core.access.policy.guards import Guard, guards_of, strongest
-from rusty_lantern.core.access.policy.owners import of_owner
+from rusty_lantern.core.access.policy.owners import of_owner, of_suspension
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
@@ -40,6 +40,11 @@ OTHER_RELEASE = "what a gateway of this release allows by ACLs, and at its Swift
 def unread_door(answer: Answer[Any]) -> bool:
     """Whether there may be an ACL behind another door. A dossier without one has none."""
     return answer.unread and answer.note != NOT_IN_DOSSIER
+
+
+def _why_unread(answer: Answer[Any]) -> str:
+    """Why it is not known what an answer would say; empty where it is, or where nothing asked for it."""
+    return answer.reason if unread_door(answer) else ""
 
 
 def account_acl(bucket: BucketInputs, store: StoreInputs) -> Answer[AccountAcl]:
@@ -62,8 +67,9 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
         statements += (*_of_writers(bucket, ignored), *_of_object_writers(bucket, ignored), *everybody)
         statements += (*bulk_deletion_refused(policy.statements),)
     if store.acl_reading == "gateway":
-        swift_door, unread = _has_swift_door(bucket, store), bucket.owner.reason if unread_door(bucket.owner) else ""
-        statements += tuple(of_owner(bucket.owner, swift_door=swift_door, unread=unread))
+        swift_door = _has_swift_door(bucket, store)
+        statements += tuple(of_owner(bucket.owner, swift_door=swift_door, unread=_why_unread(bucket.owner)))
+        statements = tuple(of_suspension(statements, bucket.enabled, _why_unread(bucket.enabled)))
         statements = _as_tried(statements, store)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return statements

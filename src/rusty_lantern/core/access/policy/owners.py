@@ -9,12 +9,13 @@ Measured on release 16.2: `tests/test_gateway_logins.py` does it again.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
 from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY
-from rusty_lantern.core.access.policy.container_acl import EVERYBODY, SETS_ACL, allow, by_post, whom
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.container_acl import EVERYBODY, SETS_ACL, SETS_END, allow, by_post, whom
 from rusty_lantern.core.access.policy.document import Fault, Statement
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import NOBODY
@@ -28,14 +29,38 @@ BY_OWNING = (
 _BY_ACL = tuple(sorted(AT_GATEWAY.on_bucket["read-acp"] | AT_GATEWAY.on_bucket["write-acp"]))
 _AT_SWIFT_DOOR = ("s3:ListBucket", "s3:PutObject", "s3:DeleteObject")
 
+_ON_STORED_OBJECTS = tuple(
+    action.name
+    for action in ACTIONS.values()
+    if action.target == "object" and action.verb in ("read", "read-settings", "change-settings")
+)
+
+
+def of_suspension(statements: Sequence[Statement], enabled: Answer[bool], unread: str) -> Iterator[Statement]:
+    """The statements, with what is refused in the buckets of a suspended user: to read an object that is there, or to
+    set anything on it, its end too. They can still be listed, and objects stored and deleted. `unread`: why it is not
+    known whether the owner is suspended; empty where it is."""
+    if enabled.value is not False and not unread:
+        yield from statements
+        return
+    faults = (Fault("", f"whether the owner is suspended could not be read ({unread})"),) if unread else ()
+    for statement in statements:
+        if statement.by_post != SETS_END or unread:
+            doubt = faults if statement.by_post == SETS_END else ()
+            yield msgspec.structs.replace(statement, faults=(*statement.faults, *doubt))
+    yield Statement(
+        "the owner of the bucket is suspended", "Deny", principals=EVERYBODY, actions=_ON_STORED_OBJECTS,
+        resources=("*",), faults=faults, variables=False, at_every_door=True,
+    )  # fmt: skip
+
 
 def of_owner(owner: Answer[str], *, swift_door: bool, unread: str) -> Iterator[Statement]:
     """What owning a bucket allows. `unread`: why it is not known who owns it; empty where it is."""
     if not (owner.value or unread):
         return
     who, conditions = whom(owner.value) if owner.value else (EVERYBODY, ())
-    whose = "whoever sends no credentials" if owner.value == NOBODY else owner.value or "whom, could not be read"
-    words = f"ownership: the bucket belongs to {whose}"
+    whose = "whoever sends no credentials" if owner.value == NOBODY else owner.value
+    words = "ownership, which was not read" if unread else f"ownership: the bucket belongs to {whose}"
     faults = (Fault("", f"whose bucket it is could not be read ({unread})"),) if unread else ()
     at_s3_door = msgspec.structs.replace(allow(words, who, (*BY_OWNING, *_BY_ACL), conditions), door="s3")
     at_swift_door = (

@@ -46,6 +46,7 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     name: str
     holds_nothing: bool
     owner: Answer[str]
+    enabled: Answer[bool]
     policy: Answer[str]
     acl: Answer[list[Grant]]
     ownership: Answer[str]
