@@ -187,7 +187,7 @@ class GrantType(msgspec.Struct):
 
 
 class Flags(msgspec.Struct):
-    """What is granted, as bits."""
+    """What is granted, or what is the matter with a bucket, as bits."""
 
     flags: int
 
@@ -237,18 +237,12 @@ WANTED = frozenset({
 """Attributes that are kept; a temporary-URL key is one of the others."""
 
 
-class BucketInfo(msgspec.Struct):
-    """What a bucket's own record says of it."""
-
-    flags: int
-    """A bit each; the lowest: its owner is suspended."""
-
-
 class InstanceData(msgspec.Struct):
     """The attributes of a bucket or a user; of a bucket, its own record too."""
 
     attrs: list[Attribute] = []
-    bucket_info: BucketInfo | None = None
+    bucket_info: Flags | None = None
+    """The lowest bit: its owner is suspended."""
 
 
 class Instance(msgspec.Struct):
