@@ -21,7 +21,7 @@ from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.facts.catalogue import REGISTER
-from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant, named_grant
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Lock
 from rusty_lantern.core.model.capabilities import SWIFT
 from rusty_lantern.core.model.dialect import GATEWAY_16
@@ -304,6 +304,7 @@ def test_a_denied_answer_of_a_gateway_with_a_swift_door_never_yields_another_set
     fields: dict[str, Any] = dict.fromkeys(("policy", "public_access_guards", "requester_pays"), Answer("absent"))
     fields |= {"object_acls": Answer("known", ObjectAcls()), "tenant": Answer("absent")}
     written = Answer("known", [Grant("named", "full-control", "keeper"), Grant("anyone", "write")])
+    readable = Answer("known", ObjectAcls([ObjectGrant("anyone", "read", "k", more=False)]))
     locked = Answer("known", Lock(enabled=True, mode="compliance", retention=86400))
     buckets = [
         msgspec.structs.replace(container(Answer("absent")), **fields, lock=locked, acl=written),
@@ -311,11 +312,20 @@ def test_a_denied_answer_of_a_gateway_with_a_swift_door_never_yields_another_set
             container(Answer("absent")), **fields | {"policy": Answer("known", NO_BULK_DELETION)}, name="b2",
             acl=Answer("known", []),
         ),
+        msgspec.structs.replace(
+            container(Answer("absent")), name="b3", owner=Answer("known", "anonymous"), enabled=Answer("known", False),
+            **fields | {"policy": Answer("known", NO_BULK_DELETION), "object_acls": readable},
+            acl=Answer("known", [named_grant("anonymous", "read"), Grant("anyone", "read")]),
+        ),
     ]  # fmt: skip
     doors = Answer("known", [Door("swift", "http://x/swift/v1", read=True)])
-    whole = store("gateway", NONE, doors=doors, protocol="s3", listing=Answer("known", 2), buckets=buckets)
+    whole = store("gateway", NONE, doors=doors, protocol="s3", listing=Answer("known", 3), buckets=buckets)
     known, denied = settled_facts(whole), Answer[Any]("denied", None, "403")
     assert (known["b", "lock.way-around"], known["b", "exposure.delete"]) == (WAY_AROUND, "open")
+    assert (known["b3", "exposure.read"], known["b3", "exposure.change-settings"]) == ("closed", "open")
+    other = Answer("known", Software(OBJECT_GATEWAY, "20.1"))
+    untried = settled_facts(msgspec.structs.replace(whole, software=other))
+    assert ("b3", "exposure.read") not in untried and ("b3", "exposure.change-settings") not in untried
     for field in Dossier.__struct_fields__:
         if isinstance(getattr(whole, field), Answer):
             assert settled_facts(msgspec.structs.replace(whole, **{field: denied})).items() <= known.items(), field

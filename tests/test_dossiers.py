@@ -134,7 +134,7 @@ def test_check_prints_faults_and_ends_with_2_only_where_it_cannot_be_judged_by(t
         for name in ("bad", "fair", "cut", "newer", "deep")
     }
     assert {name: one.code for name, one in ran.items()} == {"bad": 2, "fair": 0, "cut": 2, "newer": 2, "deep": 2}
-    assert "/buckets/0/lock/value" in ran["bad"].out and "not to be judged by" in ran["bad"].out
+    assert "/buckets/0/lock/value" in ran["bad"].out and "cannot be used" in ran["bad"].out
     assert "/buckets/0/colour" in ran["fair"].out
     assert "use a newer lantern" in ran["newer"].out
 

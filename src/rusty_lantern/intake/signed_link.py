@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import Literal
+from typing import Literal, get_args
 
 import msgspec
 
@@ -93,8 +93,8 @@ def read_blob_link(query: Mapping[str, str]) -> BlobLink | None:
 def _account_verbs(query: Mapping[str, str]) -> tuple[Verb, ...]:
     """What a link for the account allows, by its types of resource."""
     kinds = [kind for kind in "ocs" if kind in query["srt"]] if "b" in query["ss"] else []
-    letters = query.get("sp", "")
-    return tuple(dict.fromkeys(verb for kind in kinds for one in letters for verb in _OF_ACCOUNT[kind].get(one, ())))
+    allowed = {verb for kind in kinds for one in query.get("sp", "") for verb in _OF_ACCOUNT[kind].get(one, ())}
+    return tuple(verb for verb in get_args(Verb) if verb in allowed)
 
 
 def moment_of(written: str) -> datetime | None:

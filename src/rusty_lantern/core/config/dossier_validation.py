@@ -284,8 +284,9 @@ def _in_bucket(bucket: Bucket, pointer: str) -> Iterator[Fault]:
             yield Fault(f"{pointer}/rights/value/{number}", f'a right to "{right.to}" does not go with its identity')
     for number, grant in enumerate(bucket.acl.value or ()):
         if grant.to == "named" and grant.identity in ("", NOBODY):
-            words = f'is one to "unsigned": {NOBODY} sends no credentials' if grant.identity else "has no identity"
-            yield Fault(f"{pointer}/acl/value/{number}", f"an ACL grant to a named identity {words}")
+            nobody = f'"{NOBODY}" is whoever sends no credentials: write "to": "unsigned"'
+            words = nobody if grant.identity else "an ACL grant to a named identity has no identity"
+            yield Fault(f"{pointer}/acl/value/{number}", words)
     yield from _network(bucket.network, f"{pointer}/network/value")
     if bucket.bounds.value and 0 < bucket.bounds.value.longest < bucket.bounds.value.shortest:
         yield Fault(f"{pointer}/bounds/value", "the longest retention is shorter than the shortest")

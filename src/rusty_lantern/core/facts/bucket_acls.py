@@ -49,8 +49,7 @@ def grants_of_objects(subject: BucketView, _: str) -> Fact:
     acls = subject.bucket.object_acls
     acl, doubt = of_objects(subject.inputs)
     if acl:
-        first, to = acl[0], acl[0].identity or acl[0].to
-        return Answer("known", "some", f"such as {first.permission} to {to} on {first.key}", acls.evidence)
+        return Answer("known", "some", f"such as {acl[0].words} on {acl[0].key}", acls.evidence)
     return Answer("failed", None, doubt, acls.evidence) if doubt else Answer("known", "none", "", acls.evidence)
 
 

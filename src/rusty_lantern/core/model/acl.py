@@ -11,12 +11,9 @@ Grantee = Literal["anyone", "any-account", "unsigned", "log-delivery", "named"]
 Permission = Literal["read", "write", "read-acp", "write-acp", "full-control"]
 
 
-class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One entry of an ACL: to whom, and what. `identity` is the grantee's name where it is no group."""
-
+class _Granted(msgspec.Struct, frozen=True, omit_defaults=True):
     to: Grantee
     permission: Permission
-    identity: str = ""
 
     @property
     def public(self) -> bool:
@@ -28,6 +25,17 @@ class Grant(msgspec.Struct, frozen=True, omit_defaults=True):
         """Whether it names its grantee: no guard on public ACLs keeps it from counting."""
         return self.to in ("named", "unsigned")
 
+    @property
+    def words(self) -> str:
+        """What is granted to whom."""
+        return f"{self.permission} to {getattr(self, 'identity', '') or self.to}"
+
+
+class Grant(_Granted, frozen=True, omit_defaults=True):
+    """One entry of an ACL: to whom, and what. `identity` is the grantee's name where it is no group."""
+
+    identity: str = ""
+
 
 NOBODY = "anonymous"
 """The user that requests without credentials are at a gateway. No other kind of store has ids of this form."""
@@ -38,21 +46,14 @@ def named_grant(identity: str, permission: Permission) -> Grant:
     return Grant("unsigned" if identity == NOBODY else "named", permission, identity)
 
 
-class ObjectGrant(msgspec.Struct, frozen=True, omit_defaults=True):
+class ObjectGrant(_Granted, frozen=True, omit_defaults=True):
     """What some object's own ACL grants; `key` is one such object, the first by name. `identity` is the grantee's name
     where it is no group."""
 
-    to: Literal["anyone", "any-account", "unsigned", "named"]
-    permission: Permission
     key: str = ""
     identity: str = ""
     more: bool = True
     """Whether other objects grant it too."""
-
-    @property
-    def by_name(self) -> bool:
-        """Whether it names its grantee: no guard on public ACLs keeps it from counting."""
-        return self.to in ("named", "unsigned")
 
     @property
     def what(self) -> tuple[str, str, str]:
@@ -70,7 +71,7 @@ class ObjectAcls(msgspec.Struct, frozen=True, omit_defaults=True):
     @property
     def public(self) -> list[ObjectGrant]:
         """What they grant the public."""
-        return [grant for grant in self.acl if grant.to != "named"]
+        return [grant for grant in self.acl if grant.public]
 
 
 def first_of_each(granted: dict[tuple[str, str, str], ObjectGrant], grant: ObjectGrant) -> None:

@@ -109,9 +109,7 @@ def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Require
     after = _but(view, changed)
     steps = []
     if granted:
-        steps.append(
-            f"remove from the ACL: {', '.join(f'{one.permission} to {one.identity or one.to}' for one in granted)}"
-        )
+        steps.append(f"remove from the ACL: {', '.join(one.words for one in granted)}")
     if any(right.door != "web" for right in public):
         named = ", ".join(right.title for right in public if right.door != "web")
         steps.append(f"take {', '.join(verbs)} away from everybody who is not named ({named})")
@@ -167,7 +165,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     actions = {action.name for verb in verbs for action in actions_of(verb)}
     public = [g for g in view.bucket.acl.value or () if g.public and view.rules.granted_actions(g) & actions]
     if public:
-        words = ", ".join(f"{g.permission} to {g.identity or g.to}" for g in public)
+        words = ", ".join(one.words for one in public)
         yield partial(_without_grants, public=public), f"take {words} out of the bucket's ACL"
 
 

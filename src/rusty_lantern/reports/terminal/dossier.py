@@ -11,7 +11,9 @@ from rusty_lantern.reports.terminal.table import Table
 
 def check_view(screen: Console, result: CheckResult) -> None:
     """The faults, fatal ones first; what it holds; what it leaves out."""
-    word, style = ("a dossier that can be judged by", "ok") if result.usable else ("not to be judged by", "critical")
+    word, style = (
+        ("a dossier that can be used", "ok") if result.usable else ("a dossier that cannot be used", "critical")
+    )
     line(screen, (result.file, "bold"), "  ", (word, STYLES[style]))
     contains = [
         many(number, name.replace("_", " ").removesuffix("s")) for name, number in result.contains.items() if number

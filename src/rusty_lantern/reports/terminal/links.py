@@ -24,7 +24,8 @@ def links_view(screen: Console, result: LinksResult) -> None:
     if rows:
         headings = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
         mined = any(row.found for row in rows)
-        grid = Table(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors={1: 8, 6: 16})
+        floors = {1: max([8, *(len(verb) for row in rows for verb in row.verbs)]), 6: 16}
+        grid = Table(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors=floors)
         for row in rows:
             grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
         grid.show(screen)
@@ -49,13 +50,14 @@ def links_view(screen: Console, result: LinksResult) -> None:
     unread_lines(screen, result, result.unread)
     screen.print()
     valid = sum(row.status == "valid" for row in rows)
-    writing = sum(row.status == "valid" and not {"write", "delete"}.isdisjoint(row.verbs) for row in rows)
+    looking = {"list", "read", "read-settings"}
+    changing = sum(row.status == "valid" and not looking.issuperset(row.verbs) for row in rows)
     unsaid = sum(row.status == "valid" and row.presumed for row in rows)
     endless = sum(row.status == "valid" and row.never_ends for row in rows)
     counts = [
         known(len(rows), "link", result.unread),
         f"{valid:,} valid",
-        f"{writing:,} allow writing" + (f", {unsaid:,} more may" if unsaid else ""),
+        f"{changing:,} allow changes" + (f", {unsaid:,} more may" if unsaid else ""),
         f"{endless:,} never expire",
     ]
     line(screen, (join(counts), "bold"))

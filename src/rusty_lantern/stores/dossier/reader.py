@@ -134,7 +134,7 @@ class DossierReader:
         return await read_dossier(visit.store, visit.folder, visit.moment, earlier, visit.log)
 
     async def reach(self) -> StoreReached:
-        """Whether there is a document, and whether it can be judged by."""
+        """Whether there is a document, and whether it can be used."""
         store = self.visit.store
         transport: Literal["tls", "plain", "file"] = "tls" if store.at.startswith("https") else "plain"
         if "://" not in store.at:

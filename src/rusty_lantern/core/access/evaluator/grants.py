@@ -21,7 +21,7 @@ def by_bucket_acl(rules: Rules, request: Request, steps: list[Step]) -> tuple[st
             steps.append(Step("acl", "ignored", rules.disable_grants.source))
         return "", False
     for grant in rules.acl:
-        name = f"ACL grant of {grant.permission} to {grant.identity or grant.to}"
+        name = f"ACL grant of {grant.words}"
         most = request.action in rules.granted_actions(grant, most=True)
         if most and _grantee(grant.to, grant.identity, request.caller):
             guard = rules.guard_on(grant)
@@ -52,7 +52,7 @@ def perhaps_granted(rules: Rules, request: Request, others: Container[str]) -> s
             grant.to == "named" and grant.identity not in others and rules.grantee(grant.identity).kind == "canonical"
         )
         if named and request.action in rules.granted_actions(grant, most=True) and not rules.guard_on(grant).on:
-            return f"ACL grant of {grant.permission} to {grant.identity}"
+            return f"ACL grant of {grant.words}"
     return ""
 
 
@@ -72,7 +72,7 @@ def by_object_acl(rules: Rules, request: Request, steps: list[Step]) -> tuple[st
     ]
     for grant in mine:
         if grant.key == request.key:
-            name = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
+            name = f"the object's own ACL grant of {grant.words}"
             guards = (rules.disable_grants, *([] if grant.by_name else [rules.ignore_acls]))
             sure = all(guard.sure for guard in guards) and request.action in rules.granted_actions(grant)
             steps.append(Step(name, "allows" if sure else "not understood"))

@@ -67,10 +67,11 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
         statements += (*_of_writers(bucket, ignored), *_of_object_writers(bucket, ignored), *everybody)
         statements += (*bulk_deletion_refused(policy.statements),)
     if store.acl_reading == "gateway":
-        swift_door = _has_swift_door(bucket, store)
-        statements += tuple(of_owner(bucket.owner, swift_door=swift_door, unread=_why_unread(bucket.owner)))
-        statements = tuple(of_suspension(statements, bucket.enabled, _why_unread(bucket.enabled)))
         statements = _as_tried(statements, store)
+        untried = "" if was_tried(store) else OTHER_RELEASE
+        door, unread = _has_swift_door(bucket, store), _why_unread(bucket.owner)
+        statements += tuple(of_owner(bucket.owner, unread, untried, swift_door=door))
+        statements = tuple(of_suspension(statements, bucket.enabled, _why_unread(bucket.enabled), untried))
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return statements
     fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
@@ -135,7 +136,7 @@ def _of_object_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Stateme
         granted = _whom_granted(grant)
         if grant.permission not in ("write", "full-control") or granted is None or (ignored.on and not grant.by_name):
             continue
-        words = f"the object's own ACL grant of {grant.permission} to {grant.identity or grant.to}"
+        words = f"the object's own ACL grant of {grant.words}"
         for statement in by_post(words, *granted, SETS_END):
             on_key = msgspec.structs.replace(statement, resources=(f"arn:aws:s3:::{bucket.name}/{grant.key}",))
             yield on_key if grant.by_name or ignored.sure else _perhaps(on_key, ignored.source)
@@ -156,7 +157,7 @@ def _of_writers(bucket: BucketInputs, ignored: Guard) -> Iterator[Statement]:
         granted = _whom_granted(grant)
         if grant.permission not in ("write", "full-control") or granted is None or (ignored.on and not grant.by_name):
             continue
-        words = f"ACL grant of {grant.permission} to {grant.identity or grant.to}"
+        words = f"ACL grant of {grant.words}"
         doubt = () if grant.by_name or ignored.sure else (Fault("", ignored.source),)
         for statement in by_post(words, *granted, SETS_ACL):
             yield msgspec.structs.replace(statement, faults=doubt)

@@ -36,32 +36,38 @@ _ON_STORED_OBJECTS = tuple(
 )
 
 
-def of_suspension(statements: Sequence[Statement], enabled: Answer[bool], unread: str) -> Iterator[Statement]:
+def of_suspension(
+    statements: Sequence[Statement], enabled: Answer[bool], unread: str, untried: str
+) -> Iterator[Statement]:
     """The statements, with what is refused in the buckets of a suspended user: to read an object that is there, or to
     set anything on it, its end too. They can still be listed, and objects stored and deleted. `unread`: why it is not
-    known whether the owner is suspended; empty where it is."""
+    known whether the owner is suspended; `untried`: why it is not known what comes of that. Empty where it is."""
     if enabled.value is not False and not unread:
         yield from statements
         return
-    faults = (Fault("", f"whether the owner is suspended could not be read ({unread})"),) if unread else ()
+    doubt = f"whether its owner is suspended could not be read ({unread})" if unread else untried
+    faults = (Fault("", doubt),) if doubt else ()
     for statement in statements:
-        if statement.by_post != SETS_END or unread:
-            doubt = faults if statement.by_post == SETS_END else ()
-            yield msgspec.structs.replace(statement, faults=(*statement.faults, *doubt))
+        if statement.by_post != SETS_END:
+            yield statement
+        elif doubt:
+            yield msgspec.structs.replace(statement, faults=(*statement.faults, *faults))
     yield Statement(
         "the owner of the bucket is suspended", "Deny", principals=EVERYBODY, actions=_ON_STORED_OBJECTS,
         resources=("*",), faults=faults, variables=False, at_every_door=True,
     )  # fmt: skip
 
 
-def of_owner(owner: Answer[str], *, swift_door: bool, unread: str) -> Iterator[Statement]:
-    """What owning a bucket allows. `unread`: why it is not known who owns it; empty where it is."""
+def of_owner(owner: Answer[str], unread: str, untried: str, *, swift_door: bool) -> Iterator[Statement]:
+    """What owning a bucket allows. `unread`: why it is not known who owns it; `untried`: why it is not known what comes
+    of that. Empty where it is."""
     if not (owner.value or unread):
         return
     who, conditions = whom(owner.value) if owner.value else (EVERYBODY, ())
     whose = "whoever sends no credentials" if owner.value == NOBODY else owner.value
-    words = "ownership, which was not read" if unread else f"ownership: the bucket belongs to {whose}"
-    faults = (Fault("", f"whose bucket it is could not be read ({unread})"),) if unread else ()
+    words = f"ownership: the bucket belongs to {whose}" if whose else "ownership, which was not read"
+    doubt = f"whose bucket it is could not be read ({unread})" if unread else untried
+    faults = (Fault("", doubt),) if doubt else ()
     at_s3_door = msgspec.structs.replace(allow(words, who, (*BY_OWNING, *_BY_ACL), conditions), door="s3")
     at_swift_door = (
         allow(f"{words}, at the Swift door", who, _AT_SWIFT_DOOR, conditions),
