@@ -28,10 +28,20 @@ from rusty_lantern.simulator.serve import serve
 from tests.blob_server import blob_account
 from tests.gateway import gateway, running_gateway
 from tests.keystone_server import keystone_realm
+from tests.seaweed_server import seaweed, seaweed_with_nobody
 from tests.swift_server import swift_server
 from tests.warm import FORKS, PROGRAM, Warm
 
-__all__ = ["PROGRAM", "blob_account", "gateway", "keystone_realm", "running_gateway", "swift_server"]
+__all__ = [
+    "PROGRAM",
+    "blob_account",
+    "gateway",
+    "keystone_realm",
+    "running_gateway",
+    "seaweed",
+    "seaweed_with_nobody",
+    "swift_server",
+]
 
 # The same examples on every run; LANTERN_EXPLORE=1 draws new ones.
 settings.register_profile("fixed", derandomize=True, deadline=None)
@@ -191,6 +201,7 @@ WITH_SERVER = {
                 "test_gateway_acls.py", "test_gateway_bypass.py", "test_gateway_logins.py", "test_regions.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py"),
     "blob": ("test_blob.py",),
+    "seaweed": ("test_seaweed.py",),
 }  # fmt: skip
 """Server → the files whose tests need it: in one process, so that there is one of it. Those that take longest come
 first; at the gateway, those that have every bucket listed, while there are few."""

@@ -72,7 +72,7 @@ LOOK_ALIKES = {
     "ringing-records": "a Deny for everywhere but the office really fences",
     "partner-feed": "only two named accounts are let in",
     "old-website": "a public policy shut by a guard that shuts",
-    "reedbed-notes": "a grant to anyone under an ownership mode that disables grants",
+    "reedbed-notes": "an object that its own ACL opens, under an ownership mode that disables ACLs",
     "open-day-2024": "an Allow that ended in the past",
     "permit-scans": "kept longer than required",
     "launch-2027": "empty; expiry of old versions without retention, and one listed web page",

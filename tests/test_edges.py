@@ -454,6 +454,23 @@ ENFORCED = Answer("known", "bucket-owner-enforced")
 
 
 @pytest.mark.parametrize(
+    ("owner", "grant", "level"),
+    [
+        (INSIDER, Grant("anyone", "read"), "unknown"),
+        (INSIDER, Grant("named", "full-control", INSIDER), "closed"),
+        ("", Grant("named", "full-control", INSIDER), "closed"),
+    ],
+)
+def test_an_acl_that_no_ownership_mode_would_stand_beside_is_in_doubt(owner: str, grant: Grant, level: str) -> None:
+    """The published service refuses such an ACL: where one is shown, some other software shows it."""
+    of = Answer("known", owner) if owner else Answer[str]("failed")
+    bucket = msgspec.structs.replace(read(), acl=Answer("known", [grant]), ownership=ENFORCED, owner=of)
+    verdict = alone("store", bucket, AROUND.moment, None).verdicts["anyone", "list"]
+    assert verdict.level == level
+    assert level == "closed" or "refuse both" in verdict.doubts[0]
+
+
+@pytest.mark.parametrize(
     ("more", "level"),
     [
         ({}, "unknown"),

@@ -27,9 +27,10 @@ from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.history.changes import changes
+from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.dossier import Dossier, decode
-from rusty_lantern.core.model.identity import Credential, Identity
+from rusty_lantern.core.model.dossier import Dossier, Software, decode
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity
 from rusty_lantern.intake.exported import assembled
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import attic, undercroft
@@ -56,7 +57,34 @@ def exported(layout: str) -> Dossier:
     return assembled(examples, [layout], layout, "pond", saltmarsh.MOMENT)[0].dossier
 
 
+def seaweed() -> Dossier:
+    """A store in which requests without credentials are a user's, and ACLs count under every ownership mode."""
+    like = next(bucket for bucket in saltmarsh.harbour().dossier.buckets if bucket.name == "gallery-web")
+    like = msgspec.structs.replace(like, policy=ABSENT, public_access_guards=Answer("unsupported"))
+
+    def bucket(name: str, *said: dict[str, Any], acl: Answer[Any] = ABSENT) -> Bucket:
+        where = [f"arn:aws:s3:::{name}", f"arn:aws:s3:::{name}/*"]
+        text = json.dumps({"Version": "2012-10-17", "Statement": [{**one, "Resource": where} for one in said]})
+        return msgspec.structs.replace(like, name=name, acl=acl, policy=Answer("known", text) if said else ABSENT)
+
+    users = {"Effect": "Allow", "Principal": {"AWS": "arn:aws:iam::*:user/*"}, "Action": "s3:GetObject"}
+    buckets = [
+        bucket("closed"), bucket("by-acl", acl=Answer("known", [Grant("anyone", "full-control")])),
+        bucket("everything", {"Effect": "Allow", "Principal": "*", "Action": "s3:*"}), bucket("of-nobody"),
+        bucket("users", users),
+    ]  # fmt: skip
+    text = '{"Statement": {"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::of-nobody/*"}}'
+    own = Answer("known", [AttachedPolicy("own", text, "inline")])
+    nobody = Identity(name="anonymous", groups=Answer("known", ["crew"]), policies=own)
+    crew = Group(name="crew", members=["anonymous"], policies=Answer("known", []))
+    return msgspec.structs.replace(
+        saltmarsh.harbour().dossier, buckets=buckets, software=Answer("known", Software("", dialect="seaweed-4")),
+        identities=Answer("known", [nobody]), groups=Answer("known", [crew]), credentials=Answer("known", []),
+    )  # fmt: skip
+
+
 ESTATE: dict[str, Dossier] = {
+    "seaweed": seaweed(),
     "harbour": saltmarsh.harbour().dossier,
     "skerry": saltmarsh.skerry().dossier,
     "attic": attic(saltmarsh.MOMENT),
@@ -140,6 +168,18 @@ def places(dossier: Dossier) -> list[Path]:
 @pytest.mark.parametrize("store", ESTATE)
 def test_an_answer_that_is_denied_never_makes_another_fact_certain(store: str) -> None:
     assert made_certain(ESTATE[store]) == []
+
+
+def test_what_the_seaweed_of_these_laws_lets_in() -> None:
+    [subject] = store_subjects([ESTATE["seaweed"]], None, saltmarsh.MOMENT)
+    opened = {
+        name: {verb for verb in VERBS if view.verdicts["anyone", verb].level == "open"}
+        for name, view in subject.buckets.items()
+    }
+    assert opened == {
+        "closed": set(), "by-acl": {"list", "read"}, "users": set(), "everything": set(VERBS), "of-nobody": {"read"},
+    }  # fmt: skip
+    assert subject.buckets["users"].verdicts["any-account", "read"].level == "open"
 
 
 @pytest.mark.parametrize("store", ["skerry", "cove", "lagoon"])

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SHIPPED
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SEAWEED, SHIPPED
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Evidence
 from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, Dossier, Software
 from rusty_lantern.core.object_rules.gateway_calendar import as_kept
@@ -21,6 +22,9 @@ from rusty_lantern.stores.swift.info import Info, info_at, refuse_what_stands_in
 
 _GATEWAYS_OWN = re.compile(r"tx[0-9a-f]{21}-[0-9a-f]{10}-[0-9a-f]+-.+")
 """How a gateway numbers requests, at each of its doors. Measured on release 16.2."""
+_SEAWEEDS_OWN = re.compile(r"1[0-9A-F]{23}")
+"""How a SeaweedFS server numbers requests: nanoseconds since 1970, and four bytes more. Measured on release 4.48."""
+_SEAWEEDS_NAME = re.compile(r"SeaweedFS(?: \S+)? ([0-9][0-9.]{0,20})")
 
 
 async def with_software(visit: Visit, read: Dossier) -> Dossier:
@@ -60,33 +64,57 @@ async def recognized(visit: Visit) -> Answer[Software]:
     async with Client(store, None, visit.folder, log=visit.log) as outside:
         try:
             root = outside.target("")[1].partition("/v1")[0] if store.reads == "swift" else ""
-            status, gateway = await _first(outside, root or "/", memory)
+            status, first = await _first(outside, root or "/", memory)
             paths = ("/swift/info", "/info") if store.reads == "s3" else (f"{root}/info",)
             answers = [await info_at(outside, path, memory) for path in paths]
         except RequestFailed as error:
             return Answer(error.state, None, error.note)
     info = next((one for one in answers if one is not None), None)
     evidence = Evidence("GET / without credentials", str(status), visit.moment)
-    return _software(gateway, info, store.reads, evidence)
+    if first.startswith(SEAWEED_SERVER):
+        return _seaweed(first.removeprefix(SEAWEED_SERVER).strip(), evidence)
+    return _software(first == OBJECT_GATEWAY, info, store.reads, evidence)
 
 
-async def _first(outside: Client, path: str, memory: Memory | None) -> tuple[int, bool]:
-    """The status of the first answer, and whether it is numbered as a gateway numbers them. That is what is kept of it:
-    a memory leaves the numbers of answers out, and what resumes would take it for another software."""
-    question = f"numbered as by a gateway: GET {path}"
+SEAWEED_SERVER = "a SeaweedFS server"
+
+
+async def _first(outside: Client, path: str, memory: Memory | None) -> tuple[int, str]:
+    """The status of the first answer, and whose answer it is by its number, and by what it says of itself; empty where
+    nobody knows. That is what is kept of it: a memory leaves the numbers of answers out, and what resumes would take it
+    for another software."""
+    question = f"whose answers they are: GET {path}"
     known = memory.recall(question) if memory else None
     if known is not None:
-        return known[0], known[2] == b"yes"
+        return known[0], known[2].decode()
     reply = await outside.ask(path=path)
-    gateway = any(_GATEWAYS_OWN.fullmatch(reply.headers.get(name, "")) for name in _NUMBERS)
-    if not gateway and (reply.status in BUSY or outside.store.reads == "s3"):  # other protocols refuse in plain words
+    whose = _whose(reply.headers)
+    if not whose and (reply.status in BUSY or outside.store.reads == "s3"):  # other protocols refuse in plain words
         refuse_what_stands_in_front(reply)
     if memory:
-        memory.note(question, reply.status, {}, b"yes" if gateway else b"no")
-    return reply.status, gateway
+        memory.note(question, reply.status, {}, whose.encode())
+    return reply.status, whose
 
 
 _NUMBERS = ("x-amz-request-id", "x-trans-id")
+
+
+def _whose(headers: Mapping[str, str]) -> str:
+    if any(_GATEWAYS_OWN.fullmatch(headers.get(name, "")) for name in _NUMBERS):
+        return OBJECT_GATEWAY
+    named = _SEAWEEDS_NAME.fullmatch(headers.get("server", ""))
+    if named or _SEAWEEDS_OWN.fullmatch(headers.get("x-amz-request-id", "")):
+        return f"{SEAWEED_SERVER} {named[1] if named else ''}".strip()
+    return ""
+
+
+def _seaweed(release: str, evidence: Evidence) -> Answer[Any]:
+    """A SeaweedFS server. How another release decides was not tried: then what answers is as good as not known."""
+    if release and not SEAWEED.was_measured_on(release):
+        note = f"it is SeaweedFS {release}, which was not measured (measured: {', '.join(SEAWEED.measured_on)})"
+        return Answer("failed", None, note, evidence)
+    note = "" if release else "it does not give its release"
+    return Answer("known", Software(SEAWEED_SERVER, release, SEAWEED.dialect, note), "", evidence)
 
 
 def _software(gateway: bool, info: Info | None, reads: str, evidence: Evidence) -> Answer[Any]:

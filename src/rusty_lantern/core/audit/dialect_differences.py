@@ -32,7 +32,8 @@ class ReadOtherwise(msgspec.Struct, frozen=True):
 
 def read_otherwise(view: BucketSubject) -> list[ReadOtherwise]:
     """By which readings the verdicts differ: the common one where the store has its own, every known dialect where
-    nobody knows what answers for the store. Empty where nothing differs."""
+    nobody knows what answers for the store. Of a dialect that only may be the store's, what it opens is said, and not
+    what it closes, nor what it does with every policy. Empty where nothing differs."""
     own, policy = dialect_of(view.dossier), view.written_policy
     if policy is None:
         return []
@@ -47,6 +48,10 @@ def _is_known(dossier: Dossier) -> bool:
 
 
 def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) -> ReadOtherwise | None:
+    guessed = own == COMMON
+    if guessed:
+        plain = msgspec.structs.replace(other.readings, decided_as=(), covered_by=())
+        other = msgspec.structs.replace(other, readings=plain)
     if as_read(policy, own) == as_read(policy, other):
         return None
     there: Exposures = on_dialect(view, other).verdicts
@@ -54,13 +59,14 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
         f"{audience}.{verb}": (here.level, there[audience, verb].level)
         for (audience, verb), here in view.verdicts.items()
         if here.level != there[audience, verb].level
+        and not (guessed and there[audience, verb].level in ("closed", "unknown"))
     }
-    special = own if own != COMMON else other
-    return ReadOtherwise(special.dialect, own != COMMON, changes, list(bearing(policy, special))) if changes else None
+    special = other if guessed else own
+    return ReadOtherwise(special.dialect, not guessed, changes, list(bearing(policy, special))) if changes else None
 
 
 def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:
     """The bucket as it would be in a store that reads policies by this dialect."""
     known = Answer("known", Software("", dialect=dialect.dialect))
-    own = dialect if dialect.dialect not in SHIPPED else None
+    own = dialect if SHIPPED.get(dialect.dialect) != dialect else None
     return msgspec.structs.replace(view, dossier=msgspec.structs.replace(view.dossier, software=known, dialect=own))

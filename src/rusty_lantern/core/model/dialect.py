@@ -6,6 +6,8 @@ import msgspec
 
 GATEWAY_16 = "gateway-16"
 """The dialect of the object gateway."""
+SEAWEED_4 = "seaweed-4"
+"""The dialect of the SeaweedFS server."""
 
 
 class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):
@@ -53,6 +55,18 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     bypass_goes_with_deletion: bool = False
     public_policies_count_under_their_guard: bool = False
     """Whether the guard on public policies does not keep a standing policy from counting. Not sure for all releases."""
+    principals_are_patterns: bool = False
+    decided_as: tuple[tuple[str, str], ...] = ()
+    """Actions of which statements say nothing there, each with the action by which its requests are decided."""
+    covered_by: tuple[tuple[str, str], ...] = ()
+    """Actions, each with another one: a statement that has that one has both there."""
+    values_of_another_form_fit_nothing: bool = False
+    policies_let_unsigned_callers_only_read: bool = False
+    acls_let_unsigned_callers_read: bool = False
+    carried_by_signed: tuple[str, ...] = ()
+    """Condition keys that requests without credentials do not carry there."""
+    unsigned_callers_are_the_user: str = ""
+    """The user whose own permissions hold for requests without credentials."""
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):

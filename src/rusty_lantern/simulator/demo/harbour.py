@@ -202,9 +202,7 @@ def _buckets() -> list[Bucket]:
             policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
             website=Answer("known", Website(redirects_to="saltmarsh.example")),
         ),
-        _bucket(
-            "reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station", acl=(("anyone", "full-control"),),
-        ),
+        _bucket("reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station"),
         _bucket(
             "boat-logs", "2019-06-01", (122, 9_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
             lifecycle=Answer("known", [LifecycleRule("old trips", expires_old=365 * DAY)]),

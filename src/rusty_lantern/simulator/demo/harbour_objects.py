@@ -157,6 +157,11 @@ def _press(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     return [_but(v, content_type="text/html") if n in (7, 11) else v for n, v in enumerate(pictures)]
 
 
+def _notes(versions: list[ObjectVersion]) -> list[ObjectVersion]:
+    """One that anyone might read by its own ACL, if the bucket's ownership mode did not disable ACLs."""
+    return [_but(versions[0], public="read"), *versions[1:]]
+
+
 def _boats(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Versioning was suspended: new uploads overwrite the null version, older ones keep their own."""
     older: list[ObjectVersion] = []
@@ -199,6 +204,7 @@ _TRAPS: dict[str, Rewrite] = {
     "camera-traps": _cameras,
     "drone-orthophotos": _flights,
     "press-kit": _press,
+    "reedbed-notes": _notes,
     "boat-logs": _boats,
     "backups-nightly": _backups,
     "members-area": _members,

@@ -44,7 +44,8 @@ def gate(*, later: bool = True) -> AdminDoor:
 def skerry(harbour: StoreContents, moment: datetime) -> StoreContents:
     """The second site, beside what `harbour` holds at the same moment."""
     buckets, versions = _mirrored(harbour, moment)
-    like, contents = harbour.bucket(_LIKE), harbour.versions[_LIKE]
+    like = harbour.bucket(_LIKE)
+    contents = [msgspec.structs.replace(version, public="") for version in harbour.versions[_LIKE]]
     assert like is not None
     tags = Answer("known", {"class": "working", "steward": "ferry-desk"})
     like = msgspec.structs.replace(

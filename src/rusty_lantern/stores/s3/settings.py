@@ -333,7 +333,8 @@ QUESTIONS: tuple[Question, ...] = (
     ),
     Question("tags", "tagging", frozenset({"Tagging"}), _tags, frozenset({"TagSet"}), "TagSet"),
     Question(
-        "region", "location", frozenset({"LocationConstraint"}), lambda root: (root.text or "").strip() or "default"
+        "region", "location", frozenset({"LocationConstraint", "CreateBucketConfiguration"}),
+        lambda root: (text(root, "LocationConstraint") or root.text or "").strip() or "default",
     ),
 )  # fmt: skip
 

@@ -13,6 +13,7 @@ from decimal import Decimal
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.strict_values import of_its_form
 from rusty_lantern.core.access.dialects.written_values import Kind, Unclear, as_read
 from rusty_lantern.core.access.policy.condition_keys import SORT, USER
 from rusty_lantern.core.access.policy.document import Condition
@@ -53,6 +54,10 @@ def _by_key(condition: Condition, readings: Readings, *, variables: bool) -> Alt
         by_nobody, by_somebody = (signed(condition.place, negated=negated) for negated in (False, True))
         nobody = _of_value(condition, readings.name_of_nobody, readings, variables=variables)
         return [*([(by_nobody,)] if nobody else []), *((*one, by_somebody) for one in _plain(condition, readings))]
+    if key in readings.carried_by_signed:
+        by_nobody, by_somebody = (signed(condition.place, negated=negated) for negated in (False, True))
+        nothing = [(by_nobody,)] if _of_nothing(condition, readings) else []
+        return [*nothing, *((*one, by_somebody) for one in _plain(condition, readings))]
     if key in readings.empty_is_absent:
         return _with_empty_as_absent(condition, readings)
     usual = dict(readings.usual_and_most).get(key)
@@ -95,7 +100,7 @@ def _with_usual_and_most(condition: Condition, usual: str, readings: Readings) -
     within = Condition("numericlessthanequals", condition.key, (usual,), condition.place)
     beyond = Condition("numericgreaterthan", condition.key, (usual,), condition.place, if_exists=True)
     sent = list(_plain(condition, readings))
-    values = [Decimal(value) for value in _with_read_values(condition, "number").values]
+    values = [Decimal(value) for value in _with_read_values(condition, "number", readings).values]
     test = _COMPARES[condition.operator.removeprefix("numeric").replace("not", "")]
     fits = [test(Decimal(usual), value) for value in values]
     if "not" in condition.operator:
@@ -126,7 +131,10 @@ def _plain(condition: Condition, readings: Readings) -> Iterator[tuple[Condition
             yield (Condition("null", condition.key, ("true",), condition.place),)
         return
     if (kind := _written(condition.operator, readings)) is not None:
-        condition = _with_read_values(condition, kind)
+        condition = _with_read_values(condition, kind, readings)
+        if not condition.values and readings.values_of_another_form_fit_nothing and "not" in condition.operator:
+            yield ()
+            return
         if not condition.values:
             if condition.operator == "notipaddress":  # it is in none of them
                 yield (Condition("null", condition.key, ("false",), condition.place),)
@@ -149,15 +157,17 @@ _TAKING_ANY = ("string", "numeric", "date")
 
 def _written(operator: str, readings: Readings) -> Kind | None:
     """What the values of an operator are read as; None where they are what is written."""
-    if readings.networks_are_numbers and operator in ("ipaddress", "notipaddress"):
+    strictly = readings.values_of_another_form_fit_nothing
+    if (readings.networks_are_numbers or strictly) and operator in ("ipaddress", "notipaddress"):
         return "network"
-    if not readings.other_numbers_and_moments_are_left_out:
+    if not readings.other_numbers_and_moments_are_left_out and not strictly:
         return None
     return "number" if operator.startswith("numeric") else "moment" if operator.startswith("date") else None
 
 
-def _with_read_values(condition: Condition, kind: Kind) -> Condition:
-    values = as_read(condition.values, kind)
+def _with_read_values(condition: Condition, kind: Kind, readings: Readings) -> Condition:
+    strictly = readings.values_of_another_form_fit_nothing
+    values = of_its_form(condition.values, kind) if strictly else as_read(condition.values, kind)
     return condition if values == condition.values else msgspec.structs.replace(condition, values=values)
 
 
@@ -209,7 +219,8 @@ def _of_value(condition: Condition, carried: str, readings: Readings, *, variabl
     return not all(fits) if readings.negated_with_several_values_takes_any else not any(fits)
 
 
-def _like(pattern: str, text: str) -> bool:
+def fits_pattern(pattern: str, text: str) -> bool:
+    """Whether a text fits a pattern with stars and question marks."""
     parts = (".*" if char == "*" else "." if char == "?" else re.escape(char) for char in re.sub(r"\*+", "*", pattern))
     return re.fullmatch("".join(parts), text, re.DOTALL) is not None
 
@@ -217,6 +228,6 @@ def _like(pattern: str, text: str) -> bool:
 _FITS: dict[str, Callable[[str, str], bool]] = {
     "stringequals": lambda wanted, carried: wanted == carried,
     "stringequalsignorecase": lambda wanted, carried: wanted.lower() == carried.lower(),
-    "stringlike": _like,
+    "stringlike": fits_pattern,
     "bool": lambda wanted, carried: wanted.lower() == carried.lower(),
 }

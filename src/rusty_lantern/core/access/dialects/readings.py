@@ -154,6 +154,44 @@ READINGS: dict[str, Reading] = {
         "the guard on public policies", "keeps a public policy from counting",
         "lets a policy count that was there before", "the S3 family's documentation of public-access guards",
     ),
+    "principals_are_patterns": Reading(
+        "a principal, of whatever kind (`AWS`, `Federated`, `Service`, `CanonicalUser`)", "names whom its kind says",
+        "is a pattern for the resource names of users: `arn:aws:iam::*:user/*` is everybody with credentials, a star "
+        "of any kind everybody, and an account or its root is nobody", _PRINCIPAL,
+    ),
+    "decided_as": Reading(
+        "some actions", "are permissions of their own", "are decided as another action is: {value}",
+        "the S3 family's reference of actions",
+    ),
+    "covered_by": Reading(
+        "some actions", "are permissions of their own", "are covered by another action as well as by their own: "
+        "{value}", "the S3 family's reference of actions",
+    ),
+    "values_of_another_form_fit_nothing": Reading(
+        "a value of a numeric, date or address operator that is no number, no time as in RFC 3339 "
+        "(`2027-01-01T00:00:00Z`), or no address", "has no agreed meaning, or the one of its form (`2027-01-01`)",
+        "fits nothing: the condition does not hold, and one with a negated operator does",
+        f"{_OPERATORS}, dates, numbers and addresses",
+    ),
+    "policies_let_unsigned_callers_only_read": Reading(
+        "an Allow to everybody", "lets in who sends no credentials to all of its actions",
+        "lets in who sends no credentials to `s3:ListBucket`, `s3:GetObject` and `s3:GetObjectVersion` alone, unless "
+        "there is a user that such requests are",
+        _PRINCIPAL,
+    ),
+    "acls_let_unsigned_callers_read": Reading(
+        "an ACL", "grants what the published table has, unless the ownership mode disables ACLs",
+        "whatever the ownership mode, lets in who sends no credentials to list the bucket and to read its objects, if "
+        "it grants everybody `read` or `full-control` of the bucket. No other grant, and no object's own ACL, counts",
+        "the S3 family's documentation of ACLs, and of object ownership",
+    ),
+    "carried_by_signed": Reading(
+        "some keys ({value}) of a request without credentials", "say that it is one", "are not there", _KEYS
+    ),
+    "unsigned_callers_are_the_user": Reading(
+        "the permissions of a user `{value}`", "are that user's", "hold for whoever sends no credentials",
+        "the S3 family's documentation of anonymous requests",
+    ),
 }  # fmt: skip
 """Field of `Readings` → its words, in the order of the page."""
 
@@ -172,30 +210,34 @@ def _words(value: object) -> str:
     return str(value)
 
 
-def bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
+COME_WITH_ACTIONS = ("decided_as", "covered_by")
+"""Readings that bear on nearly every policy, in whichever way it is written."""
+
+
+def bearing(policy: Policy, dialect: Dialect, leaving_out: Collection[str] = ()) -> tuple[str, ...]:
     """Sentences for what in a policy the dialect reads otherwise. None depends on resources: policies that differ in
-    them alone are worked out once."""
+    them alone are worked out once. `leaving_out`: fields of `Readings` of which nothing is said."""
     alike = tuple(msgspec.structs.replace(statement, resources=()) for statement in policy.statements)
-    return _bearing(msgspec.structs.replace(policy, statements=alike), dialect)
+    differences = _bearing(msgspec.structs.replace(policy, statements=alike), dialect)
+    return tuple(sentence for field, sentence in differences if field not in leaving_out)
 
 
 @lru_cache(maxsize=4096)
-def _bearing(policy: Policy, dialect: Dialect) -> tuple[str, ...]:
+def _bearing(policy: Policy, dialect: Dialect) -> tuple[tuple[str, str], ...]:
     if as_read(policy, dialect) is policy:
         return ()
-    used = {condition.key for statement in policy.statements for condition in statement.every_condition}
     differences = []
     for field, words, _ in otherwise(dialect):
         value = getattr(dialect.readings, field)
-        alone = Dialect(dialect.dialect, dialect.title, (), Readings(**{field: value}))
-        if as_read(policy, alone) is not policy:
-            value = _words(_of_keys(value, used))
-            differences.append(f"{words.construct}: {words.otherwise}".replace("{value}", value).replace("`", ""))
+        if _bears(policy, field, value):
+            if isinstance(value, tuple):
+                value = tuple(one for one in value if _bears(policy, field, (one,)))
+            sentence = f"{words.construct}: {words.otherwise}".replace("{value}", _words(value)).replace("`", "")
+            differences.append((field, sentence))
     return tuple(differences)
 
 
-def _of_keys(value: object, used: Collection[str]) -> object:
-    """Of a list of condition keys, those that a policy uses."""
-    if not isinstance(value, tuple):
-        return value
-    return tuple(one for one in value if (one[0] if isinstance(one, tuple) else one) in used)
+def _bears(policy: Policy, field: str, value: object) -> bool:
+    """Whether a policy would be read otherwise for this reading alone."""
+    alone = msgspec.structs.replace(Readings(), **{field: value})
+    return as_read(policy, Dialect("", "", (), alone)) is not policy

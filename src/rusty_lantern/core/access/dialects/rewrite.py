@@ -14,8 +14,10 @@ from functools import lru_cache
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.action_readings import actions_as_read, for_unsigned_callers
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
 from rusty_lantern.core.access.dialects.gateway_deletions import bypass_as_read
+from rusty_lantern.core.access.dialects.pattern_principals import by_pattern
 from rusty_lantern.core.access.dialects.written_values import Unclear
 from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
@@ -97,7 +99,10 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
     """What a statement becomes; None where it stays as it is."""
     if statement.actions_negated and readings.not_action_matches_nothing:
         return ()
+    written, statement = statement, actions_as_read(statement, readings)
     actions = statement.actions
+    if not actions and written.actions:  # none of them is one there
+        return ()
     if readings.leading_star_is_every_action and any(name.startswith("*") for name in actions):
         actions = ("*",)
     parts: list[Alternatives] = []
@@ -107,7 +112,9 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
             parts.append(alternatives(condition, readings, statement.effect, variables=statement.variables))
         except Unclear as error:
             faults.append(Fault(condition.place, str(error)))
-    whom = _whom(statement, readings)
+    named = statement.principals
+    by_patterns = readings.principals_are_patterns and named is not None and not named.negated
+    whom = by_pattern(named, f"{statement.place}/Principal") if named and by_patterns else _whom(statement, readings)
     if math.prod(map(len, parts)) * len(whom) > MOST:
         parts = []
         faults.append(Fault(statement.place, "this store reads it as too many statements"))
@@ -119,8 +126,8 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
         for who, only in whom
         for together in itertools.product(*parts)
     )  # fmt: skip
-    made = tuple(rewritten)
-    return None if made == (statement,) else made
+    made = tuple(one for whole in rewritten for one in for_unsigned_callers(whole, readings))
+    return None if made == (written,) else made
 
 
 Whom = list[tuple[Principals | None, tuple[Condition, ...]]]

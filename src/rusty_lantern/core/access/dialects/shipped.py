@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.dialect import GATEWAY_16, Dialect, Readings
+from rusty_lantern.core.model.dialect import GATEWAY_16, SEAWEED_4, Dialect, Readings
 from rusty_lantern.core.model.dossier import Software
 
 COMMON = Dialect("common", "the published policy language")
@@ -56,7 +56,44 @@ GATEWAY = Dialect(
         public_policies_count_under_their_guard=True,
     ),
 )  # fmt: skip
-SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY)}
+SEAWEED = Dialect(
+    SEAWEED_4,
+    "the SeaweedFS server, release 4.48",
+    ("4.48",),
+    Readings(
+        condition_keys_are_case_sensitive=True,
+        empty_is_absent=("s3:prefix", "s3:delimiter"),
+        never_carried=(
+            "aws:epochtime", "aws:principalarn", "aws:principaltype", "s3:signatureversion", "s3:signatureage",
+            "s3:resourceaccount", "aws:requestedregion", "aws:principalorgid", "aws:sourcevpce", "aws:sourcevpc",
+            "aws:sourcevpcarn", "aws:vpcsourceip", "aws:sourcearn", "aws:sourceaccount", "aws:sourceowner",
+            "aws:sourceorgid", "aws:sourceorgpaths", "aws:viaawsservice", "aws:calledvia", "aws:calledviafirst",
+            "aws:calledvialast", "aws:principalorgpaths", "aws:principalisawsservice", "aws:principalservicename",
+            "aws:principalservicenameslist", "aws:resourceaccount", "aws:resourceorgid", "aws:resourceorgpaths",
+            "aws:vpceaccount", "aws:vpceorgid", "aws:vpceorgpaths",
+        ),
+        principals_are_patterns=True,
+        decided_as=(
+            ("s3:GetObjectVersionTagging", "s3:GetObjectTagging"),
+            ("s3:PutObjectVersionTagging", "s3:PutObjectTagging"),
+            ("s3:DeleteObjectVersionTagging", "s3:DeleteObjectTagging"),
+            ("s3:GetObjectVersionAcl", "s3:GetObjectAcl"), ("s3:PutObjectVersionAcl", "s3:PutObjectAcl"),
+            ("s3:GetObjectVersionAttributes", "s3:GetObjectAttributes"),
+            ("s3:GetObjectTorrent", "s3:GetObject"), ("s3:GetObjectVersionTorrent", "s3:GetObjectVersion"),
+            ("s3:GetBucketPolicyStatus", "s3:ListBucket"),
+        ),
+        covered_by=(
+            ("s3:ListBucketMultipartUploads", "s3:PutObject"), ("s3:ListMultipartUploadParts", "s3:PutObject"),
+            ("s3:AbortMultipartUpload", "s3:PutObject"),
+        ),
+        values_of_another_form_fit_nothing=True,
+        policies_let_unsigned_callers_only_read=True,
+        acls_let_unsigned_callers_read=True,
+        carried_by_signed=("aws:userid", "aws:principalaccount"),
+        unsigned_callers_are_the_user="anonymous",
+    ),
+)  # fmt: skip
+SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY, SEAWEED)}
 """The dialects that come with the program, by name."""
 
 

@@ -61,13 +61,13 @@ def _read(value: str, kind: Kind) -> str | None:
         number = Decimal(repr(float(match[1])))
         if not number.is_finite() or number.adjusted() > LONGEST:
             raise Unclear(f'how this store reads "{value}" is not known')
-        return _plain(number) if kind == "number" else _moment(number, value)
+        return plain_number(number) if kind == "number" else _moment(number, value)
     return _date(value) if kind == "moment" else None
 
 
-def _plain(number: Decimal) -> str:
+def plain_number(number: Decimal) -> str:
     """
-    >>> _plain(Decimal("5.0")), _plain(Decimal("1E+3")), _plain(Decimal("-0.0"))
+    >>> plain_number(Decimal("5.0")), plain_number(Decimal("1E+3")), plain_number(Decimal("-0.0"))
     ('5', '1000', '0')
     """
     text = f"{number:f}"

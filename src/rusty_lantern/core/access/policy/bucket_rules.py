@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import UTC, datetime
+from typing import Any
 
 import msgspec
 
@@ -28,9 +29,11 @@ from rusty_lantern.core.access.policy.other_doors import (
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.policy.setting_refusals import of_network, of_payment
+from rusty_lantern.core.access.policy.unsigned_callers import of_unsigned_callers
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Right
+from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import Dossier
 
 
@@ -143,10 +146,13 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
 
 def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
     """The rules of a bucket, from what was read of it and of its store. `members`: group → all its members."""
+    written = bucket
+    if dialect_of(store).readings.acls_let_unsigned_callers_read:  # by statements of their own, and else in no way
+        bucket = msgspec.structs.replace(bucket, acl=_NONE, object_acls=_NONE, ownership=_NONE)
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
-        policy = as_the_store_reads(parse_policy(bucket.policy.value), store)
+        policy = as_the_store_reads(parse_policy(bucket.policy.value), store, _of_unsigned_users(store))
         if dialect_of(store).readings.resources_are_of_the_buckets_account:
             policy = in_its_tenant(policy, bucket.name)
     elif bucket.policy.unread:
@@ -163,15 +169,13 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         doubts.append(("doors", f"the store's {unread[0].name} door was not read ({unread[0].note})"))
     elif unread_door(store.doors):
         doubts.append(("doors", f"which protocols the store answers is not known ({store.doors.reason})"))
-    enforced = Guard(bucket.ownership.value == "bucket-owner-enforced", source="the ownership mode disables ACLs")
-    if bucket.ownership.unread and bucket.acl.value:
-        enforced = Guard(False, sure=False, source="the ownership mode could not be read")
+    enforced = _by_ownership(bucket)
     if store.account.unread and not store.account_number:
         policy = _of_no_known_account(policy)
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
     restrictions += of_payment(bucket.requester_pays)
-    restrictions += of_other_doors(bucket, store, policy)
+    restrictions += (*of_other_doors(bucket, store, policy), *of_unsigned_callers(written, store))
     users_have_ids = dialect_of(store).readings.ids_are_user_names or store.acl_reading == "gateway"
     return Rules(
         bucket.name,
@@ -192,6 +196,29 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         *_acl_permissions(store),
         dialect_of(store).readings.bypass_goes_with_deletion,
     )
+
+
+_NONE: Answer[Any] = Answer("absent")
+
+
+def _by_ownership(bucket: BucketInputs) -> Guard:
+    """What the ownership mode puts out of force. A bucket in which it disables ACLs has none that grants others
+    anything: the published service refuses to set either beside the other. Where a store shows both, it is not that
+    service, and which of them counts is not known. Source: the S3 family's documentation of object ownership."""
+    acl, mode = bucket.acl.value or (), bucket.ownership
+    if mode.unread and acl:
+        return Guard(False, sure=False, source="the ownership mode could not be read")
+    if mode.value != "bucket-owner-enforced":
+        return Guard(False)
+    beside = next((grant for grant in acl if grant.public or _of_another(grant, bucket.owner)), None)
+    if beside is not None:
+        words = f"the ownership mode disables ACLs, and the ACL grants {beside.words}: stores that do so refuse both"
+        return Guard(False, sure=False, source=words)
+    return Guard(True, source="the ownership mode disables ACLs")
+
+
+def _of_another(grant: Grant, owner: Answer[str]) -> bool:
+    return grant.to == "named" and bool(owner.value) and grant.identity != owner.value
 
 
 def _acl_permissions(store: StoreInputs) -> tuple[AclPermissions, str]:
@@ -225,11 +252,21 @@ def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
 NAMED_ON_OBJECTS = "objects' own ACLs may name users, and not all were read"
 
 
-def as_the_store_reads(policy: Policy, store: Answering) -> Policy:
-    """The policy in the store's own dialect. Where what answers for the store could not be read, what not every dialect
-    makes of it is in doubt."""
+def _of_unsigned_users(store: StoreInputs) -> Dialect:
+    """The store's dialect, as it reads a policy of a bucket: where requests without credentials are a user's, an Allow
+    to everybody lets them do all that it says."""
+    dialect = dialect_of(store)
+    if store.unsigned_user.value is None or not dialect.readings.policies_let_unsigned_callers_only_read:
+        return dialect
+    whole = msgspec.structs.replace(dialect.readings, policies_let_unsigned_callers_only_read=False)
+    return msgspec.structs.replace(dialect, readings=whole)
+
+
+def as_the_store_reads(policy: Policy, store: Answering, dialect: Dialect | None = None) -> Policy:
+    """The policy in the store's own dialect, or in the one that is given. Where what answers for the store could not be
+    read, what not every dialect makes of it is in doubt."""
     if not unread_door(store.software) or store.dialect is not None:
-        return as_read(policy, dialect_of(store))
+        return as_read(policy, dialect or dialect_of(store))
     every = [as_read(policy, dialect).statements for dialect in SHIPPED.values()]
     if all(statements == policy.statements for statements in every):
         return policy
@@ -261,17 +298,17 @@ def _fixed(bucket: BucketInputs, store: StoreInputs) -> tuple[tuple[str, str], .
     return tuple((key, value) for key, value in values if value)
 
 
+OF_UNREAD_ACCOUNT = Fault("/Condition", "it depends on the account that the bucket is in, which was not read")
 _OF_AN_ACCOUNT = ("aws:principalaccount", "aws:principalarn", "aws:resourceaccount", "aws:sourceaccount")
 
 
 def _of_no_known_account(policy: Policy) -> Policy:
     """A policy where it is not known which account is the bucket's own: conditions on accounts may say anything."""
-    fault = Fault("/Condition", "it depends on the account that the bucket is in, which was not read")
 
     def doubted(statement: Statement) -> Statement:
         if not any(condition.key in _OF_AN_ACCOUNT for condition in statement.conditions):
             return statement
         kept = tuple(c for c in statement.conditions if c.key not in _OF_AN_ACCOUNT)
-        return msgspec.structs.replace(statement, conditions=kept, faults=(*statement.faults, fault))
+        return msgspec.structs.replace(statement, conditions=kept, faults=(*statement.faults, OF_UNREAD_ACCOUNT))
 
     return msgspec.structs.replace(policy, statements=tuple(map(doubted, policy.statements)))

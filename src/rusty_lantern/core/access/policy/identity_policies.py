@@ -16,9 +16,9 @@ import msgspec
 
 from rusty_lantern.core.access.dialects.gateway_deletions import BYPASS, bulk_deletion_refused, names_bypass
 from rusty_lantern.core.access.dialects.rewrite import in_its_tenant
-from rusty_lantern.core.access.policy.bucket_rules import Rules, as_the_store_reads
+from rusty_lantern.core.access.policy.bucket_rules import OF_UNREAD_ACCOUNT, Rules, as_the_store_reads
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
-from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED
+from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.login_levels import of_level
 from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
@@ -242,9 +242,11 @@ def without_public(rules: Rules) -> Rules:
     statements: list[Statement] = []
     for s in rules.policy.statements:
         who = s.principals
-        public = (
-            who is not None and who.everyone != who.negated and not (depends_on_caller(s) and s.conditions != (SIGNED,))
+        particular = msgspec.structs.replace(
+            s, conditions=tuple(one for one in s.conditions if one not in (SIGNED, UNSIGNED))
         )
+        named = depends_on_caller(particular) or OF_UNREAD_ACCOUNT in s.faults
+        public = who is not None and who.everyone != who.negated and not named
         if s.effect == "Deny" or not public:
             statements.append(s)
         elif for_insiders(rules):

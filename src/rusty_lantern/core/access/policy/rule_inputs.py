@@ -14,11 +14,13 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.shipped import SEAWEED, dialect_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Grant, ObjectAcls
 from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier, Software
+from rusty_lantern.core.model.identity import AttachedPolicy
 from rusty_lantern.core.model.network import Network
 
 OWN = "own-bucket"
@@ -38,6 +40,8 @@ class StoreInputs(msgspec.Struct, frozen=True):
     public_access_guards: Answer[Guards]
     account_acl: Answer[AccountAcl]
     doors: Answer[list[Door]]
+    unsigned_user: Answer[list[AttachedPolicy]]
+    """What the user is allowed whose permissions hold, or may hold, without credentials; absent without such a user."""
 
 
 class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -62,14 +66,36 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     tenant: Answer[str]
 
 
-_OF_STORE = attrgetter(*StoreInputs.__struct_fields__[3:])
+_OF_STORE = attrgetter(*StoreInputs.__struct_fields__[3:-1])
 _OF_BUCKET = attrgetter(*BucketInputs.__struct_fields__[2:])
 
 
 def store_inputs(dossier: Dossier) -> StoreInputs:
     """What the rules of all of a store's buckets are made from."""
-    answers = map(_bare, _OF_STORE(dossier))
+    answers = [*map(_bare, _OF_STORE(dossier)), _unsigned_user(dossier)]
     return StoreInputs(dossier.account_number, dossier.acl_reading, dossier.dialect, *answers)
+
+
+def _unsigned_user(dossier: Dossier) -> Answer[list[AttachedPolicy]]:
+    """The permissions of the user whose permissions hold, or may hold, without credentials."""
+    doubtful = dossier.software.unread and dossier.dialect is None
+    name = (SEAWEED if doubtful else dialect_of(dossier)).readings.unsigned_callers_are_the_user
+    if not name:
+        return Answer("unsupported")
+    identities = dossier.identities
+    if identities.value is None:  # there may be such a user, whether the store shows its users or not
+        return Answer(identities.state if identities.unread else "failed", None, identities.reason)
+    user = next((one for one in identities.value if one.name == name), None)
+    if user is None:
+        return Answer("absent")
+    groups = {one.name: one.policies for one in dossier.groups.value or ()}
+    inside = user.groups.value or []
+    sources: list[Answer[Any]] = [user.policies, user.groups]
+    sources += [groups.get(group, Answer("failed", None, f"the group {group} was not read")) for group in inside]
+    lost = next((one for one in sources if one.unread), None)
+    if lost is not None:
+        return Answer(lost.state, None, lost.note)
+    return Answer("known", [document for source in (sources[0], *sources[2:]) for document in source.value or ()])
 
 
 def bucket_inputs(bucket: Bucket) -> BucketInputs:

@@ -1,0 +1,62 @@
+"""The actions of a statement as a store's software reads them: some requests are decided as another action is, and what
+requests without credentials may do is not what a statement says for everybody."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from functools import lru_cache
+
+import msgspec
+
+from rusty_lantern.core.access.dialects.condition_readings import signed
+from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.document import Statement
+from rusty_lantern.core.model.dialect import Readings
+
+UNSIGNED_READS = (
+    "s3:GetObject", "s3:GetObjectTorrent", "s3:GetObjectVersion", "s3:GetObjectVersionTorrent", "s3:ListBucket",
+)  # fmt: skip
+"""What a policy or an ACL may let whoever sends no credentials do (measured on SeaweedFS 4.48)."""
+
+
+def actions_as_read(statement: Statement, readings: Readings) -> Statement:
+    """The statement with the actions that it has there; the same object where it has those that are written."""
+    if not readings.decided_as and not readings.covered_by:
+        return statement
+    written = _named(statement.actions)
+    counting = set(ACTIONS) - written if statement.actions_negated else set(written)
+    before = frozenset(counting)
+    for action, other in readings.decided_as:
+        (counting.add if other in counting else counting.discard)(action)
+    counting.update(action for action, other in readings.covered_by if other in counting)
+    if counting == before:
+        return statement
+    return msgspec.structs.replace(statement, actions=tuple(sorted(counting)), actions_negated=False)
+
+
+def for_unsigned_callers(statement: Statement, readings: Readings) -> Iterator[Statement]:
+    """An Allow to everybody: to whoever signs, and of it what counts for requests without credentials."""
+    who = statement.principals
+    to_everybody = who is not None and who.everyone and not who.negated and statement.effect != "Deny"
+    if not readings.policies_let_unsigned_callers_only_read or not to_everybody:
+        yield statement
+        return
+    named = _named(statement.actions)
+    reads = [action for action in UNSIGNED_READS if (action in named) is not statement.actions_negated]
+    if not statement.actions_negated and named.issubset(UNSIGNED_READS):
+        yield statement
+        return
+    by_nobody, by_somebody = (signed("", negated=negated) for negated in (False, True))
+    yield msgspec.structs.replace(statement, conditions=(*statement.conditions, by_somebody))
+    if reads:
+        conditions = (*statement.conditions, by_nobody)
+        yield msgspec.structs.replace(statement, actions=tuple(reads), actions_negated=False, conditions=conditions)
+
+
+@lru_cache(maxsize=1024)
+def _named(patterns: tuple[str, ...]) -> frozenset[str]:
+    """The known actions that patterns fit."""
+    written = [re.escape(one.lower()).replace(r"\*", ".*").replace(r"\?", ".") for one in patterns]
+    fits = re.compile("|".join(written) or r"(?!)")
+    return frozenset(name for name in ACTIONS if fits.fullmatch(name.lower()))

