@@ -25,6 +25,7 @@ from rusty_lantern.core.access.policy.condition_keys import ACCOUNT as OF_ACCOUN
 from rusty_lantern.core.access.policy.condition_keys import ARN, always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.model.dialect import Dialect
+from rusty_lantern.stores.software import SEAWEED_SERVER
 from tests.conftest import lantern, whole_or
 from tests.dialects.constructs import Row, rows
 from tests.seaweed_server import ACCOUNT, DECK, KEEPER, Seaweed
@@ -322,3 +323,21 @@ def test_what_is_said_to_be_open_or_closed_is_so(request: pytest.FixtureRequest,
             assert audience != "anyone" or doubtful == "unknown" or (doubtful, passed) == ("open", True), (name, verb)
     print(dict(outcome))
     assert outcome["open"] > 20
+
+
+def test_what_puts_it_right_puts_it_right_there(seaweed: Seaweed, tmp_path: Path) -> None:
+    """An ACL that opens objects is replaced by the document that `remedy` writes; any page is let in all the same."""
+    make(seaweed, "to-be-shut")
+    seaweed.client().put_bucket_acl(Bucket="to-be-shut", ACL="public-read")
+    assert seaweed.send(None, "GET", "/to-be-shut/k") == 200
+    surveyed(seaweed, tmp_path / "quay", [])
+    told = json.loads(lantern("remedy", "quay/to-be-shut", "--json", cwd=tmp_path / "quay").out)
+    [document] = [one["text"] for row in told["remedies"] for one in row["documents"] if one["setting"] == "ACL"]
+    assert seaweed.send(KEEPER, "PUT", "/to-be-shut", "acl", body=document.encode()) == 200
+    assert seaweed.send(None, "GET", "/to-be-shut/k") == 403
+    facts = json.loads(lantern("show", "quay/to-be-shut", "--json", cwd=tmp_path / "quay").out)["facts"]
+    shown = {one["fact"]: one["value"] for one in facts}
+    assert shown["cross-origin"] == "any"
+    assert shown["region"] == "default"
+    told = lantern("reach", cwd=tmp_path / "quay", QUAY_ACCESS_KEY_ID=KEEPER[0], QUAY_SECRET_ACCESS_KEY=KEEPER[1]).out
+    assert f"{SEAWEED_SERVER} 4.48; policies are read by dialect seaweed-4" in told

@@ -13,7 +13,8 @@ from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from rusty_lantern.simulator.demo.harbour import MOMENT
-from rusty_lantern.stores.swift.headers import SOME_PAGE, account_quotas, container_fields, with_account_quotas
+from rusty_lantern.stores.http.some_page import SOME_PAGE
+from rusty_lantern.stores.swift.headers import account_quotas, container_fields, with_account_quotas
 from tests.conftest import lantern
 from tests.swift_server import OWNER, ROOT, SwiftDoor
 from tests.test_swift_decisions import estate, surveyed

@@ -11,8 +11,9 @@ from typing import Any
 from botocore.exceptions import ClientError
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import Bucket, LifecycleRule
+from rusty_lantern.core.model.bucket import Bucket, CrossOrigin, LifecycleRule
 from rusty_lantern.core.value_types import DAY, YEAR
+from rusty_lantern.stores.http.some_page import EVERY_METHOD
 from tests.real_store import policy
 
 NOT_OFFERED = "not offered"
@@ -103,6 +104,13 @@ def _origins(rule: dict[str, list[str]]) -> tuple[list[str], list[str]]:
     return sorted(rule["AllowedOrigins"]), sorted(rule["AllowedMethods"])
 
 
+def _of_the_bucket(pages: Answer[list[CrossOrigin]]) -> Answer[Any]:
+    """The bucket's own rules for pages, without what the store lets in by itself."""
+    own = [rule for rule in pages.value or () if (rule.origins, rule.methods) != (["*"], EVERY_METHOD)]
+    said = [(sorted(rule.origins), sorted(rule.methods)) for rule in own]
+    return pages.map(lambda _: said) if said else Answer("absent" if pages.settled else pages.state, None, pages.note)
+
+
 def _site(site: dict[str, Any]) -> tuple[str, str]:
     return site.get("IndexDocument", {}).get("Suffix", ""), site.get("RedirectAllRequestsTo", {}).get("HostName", "")
 
@@ -153,7 +161,7 @@ SETTINGS: tuple[Setting, ...] = (
         "cross_origin", (None, *PAGES),
         lambda c, b, v: c.put_bucket_cors(Bucket=b, CORSConfiguration={"CORSRules": [v]}),
         lambda c, b: _or_none(lambda: [_origins(rule) for rule in c.get_bucket_cors(Bucket=b)["CORSRules"]]),
-        lambda b: b.cross_origin.map(lambda rules: [(sorted(r.origins), sorted(r.methods)) for r in rules]),
+        lambda b: _of_the_bucket(b.cross_origin),
     ),
     Setting(
         "public_access_guards", (None, (True, False, False, True), (False, True, True, False)),

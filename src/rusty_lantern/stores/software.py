@@ -24,6 +24,8 @@ _GATEWAYS_OWN = re.compile(r"tx[0-9a-f]{21}-[0-9a-f]{10}-[0-9a-f]+-.+")
 """How a gateway numbers requests, at each of its doors. Measured on release 16.2."""
 _SEAWEEDS_OWN = re.compile(r"1[0-9A-F]{23}")
 """How a SeaweedFS server numbers requests: nanoseconds since 1970, and four bytes more. Measured on release 4.48."""
+SEAWEEDS_ACCOUNT = "000000000000"
+"""The account that all users of a SeaweedFS server are in, unless its own file says another."""
 _SEAWEEDS_NAME = re.compile(r"SeaweedFS(?: \S+)? ([0-9][0-9.]{0,20})")
 
 
@@ -45,6 +47,8 @@ async def with_software(visit: Visit, read: Dossier) -> Dossier:
     own = None if asks else read.dialect
     if named is not None:
         own = named if named.dialect not in SHIPPED else None
+    if software.value is not None and software.value.dialect == SEAWEED.dialect and not read.account_number:
+        read = msgspec.structs.replace(read, account_number=SEAWEEDS_ACCOUNT)
     buckets = [as_kept(bucket, software, read.taken) for bucket in read.buckets]
     return msgspec.structs.replace(read, software=software, dialect=own, buckets=buckets)
 

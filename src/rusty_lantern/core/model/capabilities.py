@@ -141,7 +141,7 @@ S3 = Capabilities(
         "account", "public_access_guards", "certificate", "plain_http", "legacy_signatures", "account_acl", "doors",
     }),
     elsewhere=BESIDE,
-    headers=("x-amz-", "x-rgw-"),
+    headers=("x-amz-", "x-rgw-", "access-control-allow-origin"),
     passing_headers=("x-amz-request-id", "x-amz-id-2"),
     documents="s3",
 )  # fmt: skip

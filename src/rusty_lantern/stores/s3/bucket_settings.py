@@ -10,11 +10,12 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.errors import LanternError, defect
-from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.core.model.bucket import Bucket, CrossOrigin
 from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.some_page import EVERY_METHOD, SOME_PAGE, lets_in_any_page
 from rusty_lantern.stores.reader import ObjectTable
 from rusty_lantern.stores.s3.setting_answers import read_answer
 from rusty_lantern.stores.s3.settings import QUESTIONS, Question
@@ -54,11 +55,23 @@ async def _ask_together(
     """Ask for a sub-resource once, and read the answer for every field that comes from it."""
     question_asked = f"GET /{bucket}?{sub_resource}"
     try:
-        reply = await client.ask(bucket, ((sub_resource, ""),))
+        reply = await client.ask(
+            bucket, ((sub_resource, ""),), headers={"origin": SOME_PAGE} if sub_resource == "cors" else None
+        )
     except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence(question_asked, error.answer, moment))
         return {question.field: lost for question in questions}
-    return {question.field: read_answer(question, reply, question_asked, moment) for question in questions}
+    answers = {question.field: read_answer(question, reply, question_asked, moment) for question in questions}
+    if sub_resource == "cors" and lets_in_any_page(reply.headers):
+        answers["cross_origin"] = _with_any_page(answers["cross_origin"])
+    return answers
+
+
+def _with_any_page(rules: Answer[list[CrossOrigin]]) -> Answer[list[CrossOrigin]]:
+    """The rules for pages of other origins, where the store itself lets in those of every one."""
+    note = "the store lets in the pages of every origin, whatever the bucket's own rules"
+    everybody = CrossOrigin(["*"], EVERY_METHOD)
+    return Answer("known", [*(rules.value or ()), everybody], note, rules.evidence)
 
 
 async def read_bucket(

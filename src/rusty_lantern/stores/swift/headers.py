@@ -25,6 +25,7 @@ from rusty_lantern.core.model.bucket import (
     Website,
 )
 from rusty_lantern.core.model.bucket_contents import Usage
+from rusty_lantern.stores.http.some_page import EVERY_METHOD, GRANTS, lets_in_any_page
 
 Headers = Mapping[str, str]
 HIDDEN = "this credential may not be shown it: nothing proves that it sees ACLs"
@@ -42,11 +43,6 @@ SHOWN_BY_HEAD = (
     "created", "container_acl", "versioning", "tier", "quota", "website", "cross_origin", "replication",
     "temporary_url_key", "synchronization_key", "tags", "counters",
 )  # fmt: skip
-
-
-SOME_PAGE = "https://some-page.invalid"
-"""An origin that nobody names (RFC 2606). A HEAD is sent with it: a server may let in the pages of every origin by a
-setting of its own (`cors_allow_origin`, `strict_cors_mode`), which no header of a container shows."""
 
 
 def shows_privileged(headers: Headers) -> bool:
@@ -79,7 +75,7 @@ def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> 
         "tier": known(headers.get("x-storage-policy")),
         "quota": _quota(meta, evidence) if not gateway else Answer("hidden", None, _NOT_AT_THIS_DOOR, evidence),
         "website": known(_website(meta)),
-        "cross_origin": known(_cross_origin(meta, headers.get("access-control-allow-origin", ""))),
+        "cross_origin": known(_cross_origin(meta, headers)),
         "replication": owners([ReplicationRule(synced)] if (synced := headers.get("x-container-sync-to")) else None),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
         "synchronization_key": owners("x-container-sync-key" in headers) if not gateway else Answer("unsupported"),
@@ -197,11 +193,12 @@ def _website(meta: Headers) -> Website | None:
     return Website(meta.get("web-index", "")) if lists or meta.get("web-index") else None
 
 
-def _cross_origin(meta: Headers, granted: str) -> list[CrossOrigin]:
-    """By the container's own header, and by what the server granted some page."""
-    origins = meta.get("access-control-allow-origin", "").split()
-    origins += ["*"] if granted in ("*", SOME_PAGE) and "*" not in origins else []
-    return [CrossOrigin(origins, ["GET", "PUT", "POST", "DELETE"])] if origins else []
+def _cross_origin(meta: Headers, headers: Headers) -> list[CrossOrigin]:
+    """By the container's own header, and by what the server granted some page (`cors_allow_origin`,
+    `strict_cors_mode`)."""
+    origins = meta.get(GRANTS, "").split()
+    origins += ["*"] if lets_in_any_page(headers) and "*" not in origins else []
+    return [CrossOrigin(origins, EVERY_METHOD)] if origins else []
 
 
 def _counters(headers: Headers, evidence: Evidence) -> Answer[Usage]:

@@ -21,6 +21,7 @@ from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Token
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.reply import Memory, Reply
+from rusty_lantern.stores.http.some_page import SOME_PAGE
 from rusty_lantern.stores.http_reader import HttpReader
 from rusty_lantern.stores.reachability import Allowed, DoorReached, StoreReached
 from rusty_lantern.stores.reader import Estimate, ObjectTable, SurveyOrder, Visit, WantedDetails
@@ -30,7 +31,6 @@ from rusty_lantern.stores.swift.headers import (
     HIDDEN,
     OWNERS_ONLY,
     SHOWN_BY_HEAD,
-    SOME_PAGE,
     account_fields,
     account_quotas,
     container_fields,

@@ -43,7 +43,10 @@ def _by_acl(bucket: BucketInputs) -> Iterator[Statement]:
 def _by_their_user(permissions: Answer[list[AttachedPolicy]], dialect: Dialect) -> Iterator[Statement]:
     name = dialect.readings.unsigned_callers_are_the_user
     if permissions.unread:
-        why = f"they hold for whoever sends no credentials, and were not read ({permissions.reason})"
+        why = (
+            "they hold for whoever sends no credentials, and the store's users were not read; "
+            f"a dossier beside the store can name them ({permissions.reason})"
+        )
         yield _in_doubt(_allow(f"the permissions of the user {name}", ("*",)), why)
     own = msgspec.structs.replace(dialect.readings, policies_let_unsigned_callers_only_read=False)
     of_its_own = msgspec.structs.replace(dialect, readings=own)
