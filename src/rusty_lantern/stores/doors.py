@@ -21,6 +21,7 @@ from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket, Website
 from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.stores.admin.reader import AdminDoor, with_admin
+from rusty_lantern.stores.filer import read_filer
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
@@ -49,6 +50,10 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         return read
     if read.listing.settled:
         read = await _by_swift(visit, read, noted)
+    filer = next((door for door in visit.store.doors if door.name == "filer"), None)
+    if filer is not None:
+        doors = [*(read.doors.value or ()), await read_filer(visit, filer)]
+        read = msgspec.structs.replace(read, doors=Answer("known", doors))
     if entry is None:
         return read
     try:
@@ -213,6 +218,10 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
         return DoorReached("swift", entry.at, readable=reached.credential == "accepted" and shown, note=note)
     if entry.name == "admin":
         return await _reach_admin(visit, entry)
+    if entry.name == "filer":
+        door = await read_filer(at_door, entry)
+        note = "it lets in whoever reaches it, without credentials" if door.lets_in else door.note
+        return DoorReached("filer", entry.at, readable=door.read and not door.lets_in, note=note)
     async with Client(at_door.store, None, visit.folder, log=visit.log) as outside:
         first = await reach_address(outside, visit.moment)
     return DoorReached(entry.name, entry.at, readable=None if first.answers else False, note=first.note)

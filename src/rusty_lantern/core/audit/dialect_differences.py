@@ -66,7 +66,9 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
 
 
 def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:
-    """The bucket as it would be in a store that reads policies by this dialect."""
+    """The bucket as it would be in a store that reads policies by this dialect, and has no other ways in than this."""
+    policies = msgspec.structs.replace(dialect.readings, unsigned_callers_are_the_user="", filer_takes_no_policy=False)
+    dialect = msgspec.structs.replace(dialect, readings=policies)
     known = Answer("known", Software("", dialect=dialect.dialect))
     own = dialect if SHIPPED.get(dialect.dialect) != dialect else None
     return msgspec.structs.replace(view, dossier=msgspec.structs.replace(view.dossier, software=known, dialect=own))

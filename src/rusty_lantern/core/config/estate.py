@@ -146,7 +146,7 @@ class StoreConfig(msgspec.Struct, frozen=True):
 
 
 class DoorEntry(msgspec.Struct, frozen=True):
-    """A further protocol of a store: `swift`, `admin`, or `web` for whatever is in front of it."""
+    """A further protocol of a store: `swift`, `admin`, `filer`, or `web` for whatever is in front of it."""
 
     name: str
     at: str

@@ -219,8 +219,9 @@ def _patience(reader: FieldReader, node: Node | None) -> Patience:
     )
 
 
-DOORS = ("swift", "admin", "web")
-"""What further protocols a store can have; `web` is asked without credentials."""
+DOORS = ("swift", "admin", "web", "filer")
+UNSIGNED_DOORS = ("web", "filer")
+"""What further protocols a store can have, and which of them are asked without credentials."""
 
 
 def _doors(reader: FieldReader, node: Node | None, store: str, *, plain_http: bool) -> tuple[DoorEntry, ...]:
@@ -232,7 +233,7 @@ def _doors(reader: FieldReader, node: Node | None, store: str, *, plain_http: bo
         whose = f"{store}'s door {kind}"
         check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
         credential = read_credential(
-            reader, fields.get("credential"), entry.place, needed=kind != "web", whose=f"the door {kind}",
+            reader, fields.get("credential"), entry.place, needed=kind not in UNSIGNED_DOORS, whose=f"the door {kind}",
             sort="swift" if kind == "swift" else "access-key", plain_http=plain_http,
         )  # fmt: skip
         doors.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))

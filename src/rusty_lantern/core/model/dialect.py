@@ -65,6 +65,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     acls_let_unsigned_callers_read: bool = False
     carried_by_signed: tuple[str, ...] = ()
     """Condition keys that requests without credentials do not carry there."""
+    filer_takes_no_policy: bool = False
+    """Whether the server has a filer at another port, which gives objects to whoever reaches it."""
     unsigned_callers_are_the_user: str = ""
     """The user whose own permissions hold for requests without credentials."""
 

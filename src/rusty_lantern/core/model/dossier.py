@@ -31,13 +31,15 @@ that has the Swift protocol besides another. Empty: not known."""
 class Door(msgspec.Struct, frozen=True, omit_defaults=True):
     """One protocol that a store answers, at one address. `read`: whether what it shows is in this dossier."""
 
-    name: Literal["s3", "swift", "admin", "web"]
+    name: Literal["s3", "swift", "admin", "web", "filer"]
     at: str
     read: bool = False
     note: str = ""
     """Why it was not read."""
     found: bool = False
     """Whether it was found there, and the estate file does not name it."""
+    lets_in: bool = False
+    """Whether it answers whoever sends no credentials, about everything that the store holds."""
 
 
 OBJECT_GATEWAY = "an object gateway"

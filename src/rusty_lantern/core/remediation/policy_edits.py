@@ -23,6 +23,7 @@ from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.acl import NOBODY, ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
+from rusty_lantern.core.remediation.filer import SHUT_THE_FILER, without_filer
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
@@ -45,7 +46,12 @@ OWNED_BY_NOBODY = (
 
 
 def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Remedy]:
-    """What objects' own ACLs let in is closed on the objects, the rest by the bucket's rules."""
+    """What a filer lets in is closed there, what objects' own ACLs let in on the objects, the rest by the bucket's
+    rules."""
+    behind = without_filer(view)
+    if behind is not None:
+        remedies = access_remedies(behind, rest) if (rest := [r for r in wanted if not _holds(behind, r)]) else []
+        return [Remedy(tuple(r.fact for r in wanted), SHUT_THE_FILER), *remedies]
     bare = _but(view, msgspec.structs.replace(view.bucket, object_acls=Answer("known", ObjectAcls())))
     on_objects = [r for r in wanted if view.rules.object_acls and _too_open(r) and _holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]
@@ -142,10 +148,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
         yield lambda after: (without_public(after, verbs) or (after, ""))[0], edited[1]
     policy = view.rules.policy
     for number in range(len(_statements(view))):
-        places = (
-            "/Statement",
-            f"/Statement/{number}",
-        )  # as this store reads it, one may be several, or none
+        places = ("/Statement", f"/Statement/{number}")  # as this store reads it, one may be several, or none
         mine = [s for s in policy.statements if s.place in places]
         alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))

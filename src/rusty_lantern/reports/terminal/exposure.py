@@ -235,6 +235,7 @@ def _and(parts: list[str]) -> str:
 DOORS = {
     "swift": " at the Swift door, below its account",
     "web": " at the address of the static site",
+    "filer": " at the server's filer",
     "s3": " at the S3 door",
 }
 """Door of a witness → where that is, in words."""

@@ -188,6 +188,11 @@ READINGS: dict[str, Reading] = {
     "carried_by_signed": Reading(
         "some keys ({value}) of a request without credentials", "say that it is one", "are not there", _KEYS
     ),
+    "filer_takes_no_policy": Reading(
+        "the server's filer, at a port of its own", "is none: the store has the doors of its protocols",
+        "reads and writes every object, takes no policy, and asks for a token only where it is set up to",
+        "the S3 family's documentation names no such door",
+    ),
     "unsigned_callers_are_the_user": Reading(
         "the permissions of a user `{value}`", "are that user's", "hold for whoever sends no credentials",
         "the S3 family's documentation of anonymous requests",

@@ -90,6 +90,7 @@ SEAWEED = Dialect(
         policies_let_unsigned_callers_only_read=True,
         acls_let_unsigned_callers_read=True,
         carried_by_signed=("aws:userid", "aws:principalaccount"),
+        filer_takes_no_policy=True,
         unsigned_callers_are_the_user="anonymous",
     ),
 )  # fmt: skip

@@ -24,6 +24,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Principals, Statement
+from rusty_lantern.core.access.policy.filer import FILER
 from rusty_lantern.core.access.policy.guards import Guard
 from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.access.policy.names import partition_free
@@ -93,7 +94,8 @@ def _by_post(rules: Rules, request: Request) -> Decision | None:
     statements = rules.policy.statements
     allowing = next((s for s in statements if s.by_post and matches(s, rules.bucket, request)[0] == "yes"), None)
     if allowing is None:
-        return None
+        perhaps = any(s.by_post == FILER and matches(s, rules.bucket, request)[0] == "maybe" for s in statements)
+        return Decision(None, UNCERTAIN) if perhaps else None
     everywhere = [s for s in statements if s.at_every_door and matches(s, rules.bucket, request)[0] != "no"]
     refusing = {matches(s, rules.bucket, request)[0] if s.effect else "maybe" for s in everywhere}
     if "yes" in refusing:

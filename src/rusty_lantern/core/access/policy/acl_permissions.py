@@ -26,8 +26,9 @@ class AclPermissions(NamedTuple):
 
 def _permissions(bucket: dict[Permission, str], objects: dict[Permission, str]) -> AclPermissions:
     """Both tables; full control is all the others together."""
+    nothing: dict[Permission, str] = {"read": "", "write": "", "read-acp": "", "write-acp": ""}
     on_bucket, on_object = (
-        {permission: _actions(names) for permission, names in table.items()} for table in (bucket, objects)
+        {permission: _actions(names) for permission, names in (nothing | table).items()} for table in (bucket, objects)
     )
     return AclPermissions(
         {**on_bucket, "full-control": frozenset().union(*on_bucket.values())},
@@ -71,6 +72,9 @@ AT_GATEWAY = _permissions(
         "write-acp": "PutObjectAcl PutObjectVersionAcl",
     },
 )
+
+AT_SEAWEED = _permissions({"read": "ListBucket GetObject GetObjectVersion"}, {})
+"""What `read` for everybody in the ACL of a bucket allows on a SeaweedFS server; no other permission counts there."""
 
 _READING = AT_GATEWAY.on_object["read"] | AT_GATEWAY.on_object["read-acp"] | AT_GATEWAY.on_bucket["read-acp"]
 CONTAINER_READ_AT_GATEWAY = tuple(sorted(AT_GATEWAY.on_bucket["read"] | _READING))

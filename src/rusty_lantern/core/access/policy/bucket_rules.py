@@ -14,9 +14,10 @@ import msgspec
 
 from rusty_lantern.core.access.dialects.rewrite import as_read, in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
-from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, PUBLISHED, AclPermissions
+from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, AT_SEAWEED, PUBLISHED, AclPermissions
 from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
+from rusty_lantern.core.access.policy.filer import of_filer
 from rusty_lantern.core.access.policy.guards import Guard, guards_of, of_this_software, strongest
 from rusty_lantern.core.access.policy.other_doors import (
     OTHER_RELEASE,
@@ -175,7 +176,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
     restrictions += of_payment(bucket.requester_pays)
-    restrictions += (*of_other_doors(bucket, store, policy), *of_unsigned_callers(written, store))
+    restrictions += (*of_other_doors(bucket, store, policy), *of_unsigned_callers(written, store), *of_filer(store))
     users_have_ids = dialect_of(store).readings.ids_are_user_names or store.acl_reading == "gateway"
     return Rules(
         bucket.name,
@@ -225,6 +226,8 @@ def _acl_permissions(store: StoreInputs) -> tuple[AclPermissions, str]:
     """What ACLs' permissions allow in a store, and why they may allow as much as at a gateway."""
     if dialect_of(store).readings.acl_permissions_are_wider:
         return AT_GATEWAY, ""
+    if dialect_of(store).readings.acls_let_unsigned_callers_read:
+        return AT_SEAWEED, ""
     if unread_door(store.software) and store.dialect is None:
         return PUBLISHED, f"what this store's ACLs allow is not known ({store.software.reason})"
     return PUBLISHED, OTHER_RELEASE if store.acl_reading == "gateway" and not was_tried(store) else ""

@@ -263,11 +263,7 @@ _HEADERS = {
     "aws:useragent": "User-Agent",
     "s3:object-lock-mode": "x-amz-object-lock-mode",
 }
-_PARAMETERS = {
-    "s3:prefix": "prefix",
-    "s3:delimiter": "delimiter",
-    "s3:max-keys": "max-keys",
-}
+_PARAMETERS = {"s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys"}
 _QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
 
 
@@ -298,9 +294,10 @@ def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "")
         other["transport"] = "plain http"
     if by_post == BULK_DELETE:
         other[BODY] = f"/{bucket}/{request.key}".rstrip("/")
-    elif by_post:
+    elif by_post in POSTED:
         headers = {by_post: POSTED[by_post]}
-    line = _line(request, bucket, parameters, door, "POST" if by_post else ACTIONS[request.action].method)
+    posted = by_post == BULK_DELETE or by_post in POSTED
+    line = _line(request, bucket, parameters, door, "POST" if posted else ACTIONS[request.action].method)
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
@@ -317,6 +314,8 @@ def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, 
     query = "&".join(part for part in (query, urlencode(parameters)) if part)
     if door == "blob":
         method, query = _by_blob_protocol(request.action, method)
+    if door == "filer":  # folders of it are the buckets
+        query, path = "", f"/buckets{path}" + ("" if request.key else "/")
     if door == "web":
         path = f"/{quote(request.key, safe='/-_.~')}"
     if door == "swift":

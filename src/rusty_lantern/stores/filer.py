@@ -1,0 +1,79 @@
+"""The filer of a SeaweedFS server: a door at a port of its own that takes no policy. As it comes it asks for no
+credentials either, and reads, writes and deletes every object for whoever reaches that port (measured on release 4.48).
+
+It is asked for the first entry of its root, without credentials; of the answer nothing is kept but that it is one.
+"""
+
+from __future__ import annotations
+
+from typing import Final
+from urllib.parse import quote, urlsplit
+
+import msgspec
+
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
+from rusty_lantern.core.model.bucket import ProbeAnswer
+from rusty_lantern.core.model.dossier import Door
+from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.http.client import Client
+from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.refusal import NO_LISTING
+from rusty_lantern.stores.http.tls_check import SeparateMemory
+from rusty_lantern.stores.reader import Visit
+
+FILER: Final = "filer"
+ASKS_FOR_A_TOKEN = 401
+
+
+class _Folder(msgspec.Struct):
+    """What a filer says of a folder."""
+
+    path: str = msgspec.field(name="Path")
+    limit: int = msgspec.field(name="Limit")
+
+
+async def read_filer(visit: Visit, entry: DoorEntry) -> Door:
+    """The door, and whether it lets in who sends no credentials. Never raises for what answers there."""
+    memory = SeparateMemory(visit.memory, FILER) if visit.memory else None
+    async with Client(_at_door(visit.store, entry), None, visit.folder, memory=memory, log=visit.log) as outside:
+        try:
+            reply = await outside.ask(
+                path=f"{urlsplit(entry.at).path}/", query=(("limit", "1"),), headers={"accept": "application/json"},
+                reshape=_without_entries,
+            )  # fmt: skip
+        except RequestFailed as error:
+            return Door(FILER, entry.at, note=error.note)
+    if reply.status == ASKS_FOR_A_TOKEN:
+        return Door(FILER, entry.at, read=True)
+    if reply.status == 200 and _without_entries(reply.body):
+        return Door(FILER, entry.at, read=True, lets_in=True)
+    return Door(FILER, entry.at, note=f"it answered {reply.status}, not as a filer does")
+
+
+def _at_door(store: StoreConfig, entry: DoorEntry) -> StoreConfig:
+    return msgspec.structs.replace(store, at=entry.at, addressing="path", doors=())
+
+
+def _without_entries(body: bytes) -> bytes:
+    """The answer without what is in the folder; nothing where it is no filer's."""
+    try:
+        return msgspec.json.encode(msgspec.json.decode(body, type=_Folder))
+    except msgspec.DecodeError:
+        return b""
+
+
+async def ask_filer(outside: Client, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
+    """Ask it for the first entry of a bucket, or for one byte of an object, without credentials. `bucket`: its path."""
+    path = f"{bucket}/" if verb == "list" else f"{bucket}/{quote(request.key)}"
+    query = (("limit", "1"),) if verb == "list" else ()
+    headers = {"accept": "application/json"} if verb == "list" else {"range": "bytes=0-0"}
+    question = f"GET {path}" + ("?limit=1" if verb == "list" else "")
+    try:
+        reply = await outside.ask(path=path, query=query, headers=headers)
+    except RequestFailed as error:
+        return ProbeAnswer(verb, question, error.answer, None)
+    if verb == "list" and reply.status == 200 and not _without_entries(reply.body):
+        return ProbeAnswer(verb, question, NO_LISTING, None)
+    let_in = {200: True, 206: True, 416: True, ASKS_FOR_A_TOKEN: False, 403: False}.get(reply.status)
+    return ProbeAnswer(verb, question, str(reply.status), let_in)
