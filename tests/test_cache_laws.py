@@ -37,11 +37,11 @@ from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity
 from rusty_lantern.survey.run import SurveyPlan, read_all
-from tests.conftest import Whole
+from tests.conftest import Whole, whole_or
 from tests.policies import AROUND
 from tests.subjects import Said
 
-LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=150)
+LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=whole_or(60, 150))
 NAMES = ("reed", "reed-bed", "bed", "pier-1", "pier-2")
 PARTS = (
     "reed", "reed-bed", "bed", "pier-1", "pier-*", "pier-?", "re*", "*", "?", "/", ":", ":::", "a", "arn:aws:s3:::",
@@ -278,7 +278,7 @@ OWN = [
 ]
 
 
-@settings(deadline=None, max_examples=200)
+@settings(deadline=None, max_examples=whole_or(80, 200))
 @given(
     st.lists(st.sampled_from([[], *OWN]), min_size=2, max_size=4),
     st.lists(st.tuples(st.integers(0, 3), st.booleans()), min_size=len(NAMES), max_size=len(NAMES)),

@@ -33,10 +33,11 @@ from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.model.acl import Grant
 from rusty_lantern.reports.results.access import decision_results
 from rusty_lantern.reports.results.proposal import try_result
+from tests.conftest import whole_or
 from tests.policies import AROUND, BUCKET, STRANGER, policies, requests
 from tests.test_edges import read
 
-LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=80)
+LAW = settings(deadline=None, suppress_health_check=list(HealthCheck), max_examples=whole_or(40, 80))
 MANY = 10**8
 names = st.text("abcz0123456789.-_:", min_size=3, max_size=12).filter(lambda name: name not in ("reedbed", "other"))
 

@@ -18,7 +18,7 @@ from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.facts.bucket_web import any_page_has
 from rusty_lantern.core.model.dossier import decode
-from tests.conftest import lantern
+from tests.conftest import lantern, whole_or
 from tests.dialects.settings import POLICIES, Setting, settings
 from tests.gateway import Gateway
 from tests.real_store import workspace_for
@@ -53,7 +53,7 @@ def asked(verb: str, *, signed: bool) -> Request:
 
 
 def test_every_setting_with_every_other_is_decided_as_the_gateway_does(gateway: Gateway, tmp_path: Path) -> None:
-    rows = settings()
+    rows = settings()[:: whole_or(5, 1)]  # a number that shares no divisor with those of any setting
     with ThreadPoolExecutor(4) as pool:
         list(pool.map(lambda row: made(gateway, *row), enumerate(rows)))
     (tmp_path / "estate.yaml").write_text(
@@ -85,7 +85,7 @@ def test_every_setting_with_every_other_is_decided_as_the_gateway_does(gateway: 
     print(dict(outcome))
     assert not wrong, "\n".join([str(dict(outcome)), *wrong[:40]])
     assert outcome["unknown"] == 0
-    assert min(outcome["passed"], outcome["refused"]) >= 300, outcome
+    assert min(outcome["passed"], outcome["refused"]) >= whole_or(60, 300), outcome
 
 
 def test_objects_that_a_deny_spares_are_not_closed_by_the_first_one_that_it_refuses(

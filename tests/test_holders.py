@@ -53,7 +53,7 @@ from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.skerry import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
-from tests.conftest import Whole, lantern
+from tests.conftest import Whole, lantern, whole_or
 from tests.policies import AROUND
 from tests.saltmarsh_answers import DRIFT, OTHER_DRIFT
 
@@ -529,7 +529,7 @@ def test_a_permission_of_its_own_breaks_what_a_baseline_allows_an_identity(whole
     ]
 
 
-@settings(max_examples=250)
+@settings(max_examples=whole_or(100, 250))
 @given(estates())
 def test_what_is_decided_by_kind_is_what_each_pair_comes_to(dossier: Dossier) -> None:
     store_subject = store_subjects([dossier], None, saltmarsh.MOMENT)[0]
@@ -552,7 +552,7 @@ _ASKED = st.builds(
 ).map(lambda r: msgspec.structs.replace(r, context={"aws:principalarn": (r.caller.arn,)}))
 
 
-@settings(max_examples=300)
+@settings(max_examples=whole_or(100, 300))
 @given(_documents(), _documents(), _ASKED, st.sampled_from(BUCKETS))
 def test_a_boundary_leaves_what_both_allow(
     own: list[AttachedPolicy], boundary: list[AttachedPolicy], asked: Request, bucket: str

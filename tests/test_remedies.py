@@ -33,7 +33,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from rusty_lantern.stores.http.xml import parse
 from rusty_lantern.stores.s3.settings import QUESTIONS
-from tests.conftest import Lived, lantern
+from tests.conftest import Lived, lantern, whole_or
 from tests.policies import AROUND, BUCKET, OWNER, policies
 from tests.subjects import audited
 
@@ -75,7 +75,7 @@ def _mended(view: BucketSubject) -> tuple[Remedy, BucketSubject] | None:
     return doors[0], beside(view, bucket)
 
 
-@settings(max_examples=150)
+@settings(max_examples=whole_or(60, 150))
 @given(policies)
 def test_whatever_the_policy_its_remedy_closes_what_was_too_open_and_opens_nothing(policy: str) -> None:
     view = _alone(policy, Grant("named", "full-control", OWNER), Grant("anyone", "read"))

@@ -376,6 +376,8 @@ def test_a_filer_that_lets_everybody_in_opens_every_bucket_and_one_that_nobody_n
     assert next(one["value"] for one in facts if one["fact"] == "anonymous-test") == "agrees"
     keys = {"QUAY_ACCESS_KEY_ID": KEEPER[0], "QUAY_SECRET_ACCESS_KEY": KEEPER[1]}
     assert "it lets in whoever reaches it" in lantern("reach", cwd=tmp_path / "open", **keys).out
+    shown = lantern("reach", cwd=tmp_path / "unnamed", **keys).out
+    assert "filer: {at: http://127.0.0.1:8888}" in shown
     kept = [path.read_bytes() for path in (tmp_path / "open" / "surveys").rglob("*") if path.is_file()]
     assert not any(b"FullPath" in one for one in kept)
 

@@ -36,7 +36,7 @@ from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.other_stores import attic, undercroft
 from rusty_lantern.simulator.demo.slipway import slipway
 from rusty_lantern.stores.beside import joined
-from tests.conftest import Lived
+from tests.conftest import Lived, whole_or
 from tests.subjects import audited
 
 ABSENT: Answer[Any] = Answer("absent")
@@ -47,7 +47,7 @@ STATES: tuple[Answer[Any], ...] = (
     Answer("hidden", None, "omitted"),
 )
 Path = tuple[str | int, ...]
-SPREAD = 2
+SPREAD = whole_or(1, 2)
 """Subjects of one kind on which each field is denied; every field is, and the subjects differ from field to field."""
 
 

@@ -29,6 +29,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
     from rusty_lantern.reports.terminal.reachability import reach_view
     from rusty_lantern.stores.beside import reach_people
     from rusty_lantern.stores.doors import reach_doors, reach_nodes, with_listed_buckets
+    from rusty_lantern.stores.filer import unnamed_filer
     from rusty_lantern.stores.kinds import reader_of
     from rusty_lantern.stores.reachability import StoreReached
     from rusty_lantern.stores.reader import Visit
@@ -50,6 +51,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
                 people = await reach_people(reader.visit)
                 doors += (people,) if people else ()
                 software = await reach_software(reader.visit)
+                doors += unnamed_filer(reader.visit.store, software)
                 reached_stores.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes, software=software))
         return reached_stores
 

@@ -14,12 +14,14 @@ import msgspec
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
 from rusty_lantern.core.model.bucket import ProbeAnswer
-from rusty_lantern.core.model.dossier import Door
+from rusty_lantern.core.model.dialect import SEAWEED_4
+from rusty_lantern.core.model.dossier import Door, Software
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import NO_LISTING
 from rusty_lantern.stores.http.tls_check import SeparateMemory
+from rusty_lantern.stores.reachability import DoorReached
 from rusty_lantern.stores.reader import Visit
 
 FILER: Final = "filer"
@@ -49,6 +51,21 @@ async def read_filer(visit: Visit, entry: DoorEntry) -> Door:
     if reply.status == 200 and _without_entries(reply.body):
         return Door(FILER, entry.at, read=True, lets_in=True)
     return Door(FILER, entry.at, note=f"it answered {reply.status}, not as a filer does")
+
+
+AS_IT_COMES = 8888
+"""The port of a filer that nobody gave another one."""
+
+
+def unnamed_filer(store: StoreConfig, software: Software | None) -> tuple[DoorReached, ...]:
+    """The filer that a SeaweedFS server has, where estate.yaml does not name it."""
+    named = any(door.name == FILER for door in store.doors)
+    if named or software is None or software.dialect != SEAWEED_4:
+        return ()
+    parts = urlsplit(store.at)
+    host = f"[{parts.hostname}]" if ":" in (parts.hostname or "") else parts.hostname
+    at = f"{parts.scheme}://{host}:{AS_IT_COMES}"
+    return (DoorReached(FILER, at, readable=False, note="not named in estate.yaml (8888 as it comes)", found=True),)
 
 
 def _at_door(store: StoreConfig, entry: DoorEntry) -> StoreConfig:

@@ -140,13 +140,18 @@ def access_page() -> str:
 def _dialects() -> str:
     """What each dialect that comes with the program reads otherwise."""
     rows = [
-        f"| {dialect.dialect} ({dialect.title}; measured on {', '.join(f'{one}…' for one in dialect.measured_on)}) "
+        f"| {dialect.dialect} ({dialect.title}; measured on {', '.join(map(_family, dialect.measured_on))}) "
         f"| `{field.replace('_', '-')}` | {words.construct.replace('{value}', value)} | {words.common} "
         f"| {words.otherwise.replace('{value}', value)} | {words.source} |"
         for dialect in SHIPPED.values()
         for field, words, value in otherwise(dialect)
     ]
     return DIALECTS_HEAD + "\n".join(rows) + "\n"
+
+
+def _family(release: str) -> str:
+    """A release, or the beginning of the numbers of several."""
+    return f"{release}…" if release.endswith(".") else release
 
 
 def pages() -> dict[str, str]:

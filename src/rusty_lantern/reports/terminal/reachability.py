@@ -44,7 +44,8 @@ def _lines_to_add(screen: Console, reached: StoreReached) -> None:
     """What to write into the estate file, so that doors and regions that were found are read too."""
     for door in reached.doors:
         if door.found:
-            entry = f"{door.name}: {{at: {door.at}, credential: {{environment: NAME}}}}"
+            shown = "" if door.name == "filer" else ", credential: {environment: NAME}"
+            entry = f"{door.name}: {{at: {door.at}{shown}}}"
             _to_add(screen, "To read that door too", "doors", entry)
     if reached.other_regions:
         entries = (f"{name}: {at or 'https://ITS-ADDRESS'}" for name, at in reached.other_regions.items())

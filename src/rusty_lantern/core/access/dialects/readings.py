@@ -189,8 +189,9 @@ READINGS: dict[str, Reading] = {
         "some keys ({value}) of a request without credentials", "say that it is one", "are not there", _KEYS
     ),
     "filer_takes_no_policy": Reading(
-        "the server's filer, at a port of its own", "is none: the store has the doors of its protocols",
-        "reads and writes every object, takes no policy, and asks for a token only where it is set up to",
+        "the server's filer, at a port of its own", "gives nobody what the store's protocols refuse",
+        "reads and writes every object for whoever reaches it, whatever policies say, unless it is set up to ask for a "
+        "token",
         "the S3 family's documentation names no such door",
     ),
     "unsigned_callers_are_the_user": Reading(
