@@ -18,7 +18,7 @@ from urllib.parse import quote, urlencode, urlsplit
 import pytest
 
 from rusty_lantern.stores.blob.shared_key import VERSION, SharedKey
-from tests.gateway import free_ports
+from tests.gateway import free_ports, without_server
 
 SCRIPT = Path(__file__).parent / "blob.sh"
 KEY = b"sk-keeper-000"
@@ -115,10 +115,7 @@ def tomorrow(days: int = 1) -> str:
 def blob_account(tmp_path_factory: pytest.TempPathFactory) -> Iterator[BlobAccount]:
     """An account of a running blob server; without its package the test skips, unless LANTERN_GATEWAY=required."""
     if not (Path(os.environ.get("BLOB_SERVER", "/nowhere")) / "node_modules" / "azurite").is_dir():
-        words = "needs npm's azurite in the folder BLOB_SERVER; see .ci/run"
-        if os.environ.get("LANTERN_GATEWAY") == "required":
-            pytest.fail(words)
-        pytest.skip(words)
+        without_server("needs npm's azurite in the folder BLOB_SERVER; see .ci/run")
     folder, port = tmp_path_factory.mktemp("blob"), free_ports(1, 29100)
     subprocess.run(["bash", str(SCRIPT), "up", str(folder), str(port)], check=True, capture_output=True, timeout=300)
     try:

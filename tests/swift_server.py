@@ -12,7 +12,7 @@ from urllib.parse import quote, urlsplit
 
 import pytest
 
-from tests.gateway import free_ports
+from tests.gateway import free_ports, without_server
 
 SCRIPT = Path(__file__).parent / "swift.sh"
 OWNER, DECK, READER = ("keeper:admin", "sk-keeper-000"), ("deck:admin", "sk-deck-000"), ("watch:reader", "sk-watch-000")
@@ -76,10 +76,7 @@ def swift_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """The address of a running Swift; without its packages the test skips, unless LANTERN_GATEWAY=required."""
     python = _python()
     if python is None:
-        words = "needs Debian's swift-proxy, swift-account, swift-container, swift-object; see .ci/run"
-        if os.environ.get("LANTERN_GATEWAY") == "required":
-            pytest.fail(words)
-        pytest.skip(words)
+        without_server("needs Debian's swift-proxy, swift-account, swift-container, swift-object; see .ci/run")
     folder, port = tmp_path_factory.mktemp("swift"), free_ports(5, 28080)
     environment = os.environ | {"SWIFT_PYTHON": python, "SWIFT_CACHE": "dict"}
     subprocess.run(

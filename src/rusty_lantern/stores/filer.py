@@ -17,9 +17,9 @@ from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.dialect import SEAWEED_4
 from rusty_lantern.core.model.dossier import Door, Software
 from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.anonymous_answer import answer_to
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.refusal import NO_LISTING
 from rusty_lantern.stores.http.tls_check import SeparateMemory
 from rusty_lantern.stores.reachability import DoorReached
 from rusty_lantern.stores.reader import Visit
@@ -85,12 +85,4 @@ async def ask_filer(outside: Client, bucket: str, verb: Verb, request: Request) 
     path = f"{bucket}/" if verb == "list" else f"{bucket}/{quote(request.key)}"
     query = (("limit", "1"),) if verb == "list" else ()
     headers = {"accept": "application/json"} if verb == "list" else {"range": "bytes=0-0"}
-    question = f"GET {path}" + ("?limit=1" if verb == "list" else "")
-    try:
-        reply = await outside.ask(path=path, query=query, headers=headers)
-    except RequestFailed as error:
-        return ProbeAnswer(verb, question, error.answer, None)
-    if verb == "list" and reply.status == 200 and not _without_entries(reply.body):
-        return ProbeAnswer(verb, question, NO_LISTING, None)
-    let_in = {200: True, 206: True, 416: True, ASKS_FOR_A_TOKEN: False, 403: False}.get(reply.status)
-    return ProbeAnswer(verb, question, str(reply.status), let_in)
+    return await answer_to(outside, verb, path, query, headers, lambda body: bool(_without_entries(body)))

@@ -10,9 +10,8 @@ from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.stores.anonymous_answer import answer_to
 from rusty_lantern.stores.http.client import Client
-from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.refusal import NO_LISTING
 
 
 def _is_listing(body: bytes) -> bool:
@@ -36,11 +35,4 @@ async def ask_anonymously(outside: Client, container: str, verb: Verb, request: 
         headers["range"] = "bytes=0-0"
     if any(not (value.isascii() and value.isprintable()) for value in headers.values()):
         return ProbeAnswer(verb, question, "not sent: a header would hold a character that HTTP cannot carry", None)
-    try:
-        reply = await outside.ask(path=path, query=query, headers=headers)
-    except RequestFailed as error:
-        return ProbeAnswer(verb, question, error.answer, None)
-    if verb == "list" and reply.status == 200 and not _is_listing(reply.body):
-        return ProbeAnswer(verb, question, NO_LISTING, None)
-    let_in = {200: True, 204: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
-    return ProbeAnswer(verb, question, str(reply.status), let_in)
+    return await answer_to(outside, verb, path, query, headers, _is_listing)
