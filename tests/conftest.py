@@ -27,6 +27,7 @@ from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from tests.blob_server import blob_account
 from tests.gateway import gateway, running_gateway
+from tests.juicefs_server import juicefs
 from tests.keystone_server import keystone_realm
 from tests.seaweed_server import seaweed, seaweed_as_it_comes, seaweed_with_nobody
 from tests.swift_server import swift_server
@@ -36,6 +37,7 @@ __all__ = [
     "PROGRAM",
     "blob_account",
     "gateway",
+    "juicefs",
     "keystone_realm",
     "running_gateway",
     "seaweed",
@@ -203,6 +205,7 @@ WITH_SERVER = {
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py"),
     "blob": ("test_blob.py",),
     "seaweed": ("test_seaweed.py",),
+    "juicefs": ("test_juicefs.py",),
 }  # fmt: skip
 """Server → the files whose tests need it: in one process, so that there is one of it. Those that take longest come
 first; at the gateway, those that have every bucket listed, while there are few."""

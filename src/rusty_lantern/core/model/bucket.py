@@ -217,6 +217,8 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """The door that it was sent through, where that is not the one that the store is read by."""
     no_public_access: bool = False
     """Whether the store said that the whole account allows no public access."""
+    claims: str = ""
+    """The address that the request said it came from, and did not; empty where it said nothing of one."""
 
 
 class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):

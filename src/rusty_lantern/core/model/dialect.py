@@ -8,6 +8,8 @@ GATEWAY_16 = "gateway-16"
 """The dialect of the object gateway."""
 SEAWEED_4 = "seaweed-4"
 """The dialect of the SeaweedFS server."""
+MINIO_2021 = "minio-2021"
+"""The dialect of the MinIO engine that a JuiceFS gateway has."""
 
 
 class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):
@@ -69,6 +71,16 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     """Whether the server has a filer at another port, which gives objects to whoever reaches it."""
     unsigned_callers_are_the_user: str = ""
     """The user whose own permissions hold for requests without credentials."""
+    policies_are_for_unsigned_callers: bool = False
+    acls_grant_nothing: bool = False
+    addresses_are_what_is_said: bool = False
+    parameters_are_values: bool = False
+    absent_is_empty: tuple[str, ...] = ()
+    """Condition keys that count as carried and empty where a request does not carry them."""
+    empty_of_unsigned: tuple[str, ...] = ()
+    """Condition keys that requests without credentials carry there, and empty."""
+    own_covered_by: tuple[tuple[str, str], ...] = ()
+    """Actions, each with another one: a permission of a user's own that has that one has both there."""
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):

@@ -11,7 +11,8 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.probe_check import LET_IN, compare
 from rusty_lantern.core.access.solver.exposure import Verdict
-from rusty_lantern.core.access.solver.witness import Restriction, Witness
+from rusty_lantern.core.access.solver.restriction import Restriction
+from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
 from rusty_lantern.core.audit.named_access import unread_roles, ways_through_roles

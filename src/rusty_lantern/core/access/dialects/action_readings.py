@@ -27,9 +27,9 @@ def actions_as_read(statement: Statement, readings: Readings) -> Statement:
     written = _named(statement.actions)
     counting = set(ACTIONS) - written if statement.actions_negated else set(written)
     before = frozenset(counting)
+    counting.update(action for action, other in readings.covered_by if other in counting)
     for action, other in readings.decided_as:
         (counting.add if other in counting else counting.discard)(action)
-    counting.update(action for action, other in readings.covered_by if other in counting)
     if counting == before:
         return statement
     return msgspec.structs.replace(statement, actions=tuple(sorted(counting)), actions_negated=False)

@@ -13,13 +13,14 @@ from decimal import Decimal
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.caller_values import parameter_of, with_further_value
 from rusty_lantern.core.access.dialects.strict_values import of_its_form
 from rusty_lantern.core.access.dialects.written_values import Kind, Unclear, as_read
-from rusty_lantern.core.access.policy.condition_keys import SORT, USER
+from rusty_lantern.core.access.policy.condition_keys import FORWARDED, SORT, USER
 from rusty_lantern.core.access.policy.document import Condition
 from rusty_lantern.core.model.dialect import Readings
 
-TRANSPORT, EPOCH = "aws:securetransport", "aws:epochtime"
+TRANSPORT, EPOCH, SOURCE = "aws:securetransport", "aws:epochtime", "aws:sourceip"
 Alternatives = list[tuple[Condition, ...]]
 ALWAYS: Alternatives = [()]
 NEVER: Alternatives = []
@@ -42,7 +43,11 @@ def alternatives(condition: Condition, readings: Readings, effect: str, *, varia
         return ALWAYS if _of_value(condition, constants[key], readings, variables=variables) else NEVER
     if key in readings.carried_by_all and not condition.quantifier:
         return _of_all(condition, readings, effect)
-    return _by_key(condition, readings, variables=variables)
+    if key == SOURCE and readings.addresses_are_what_is_said:
+        condition = msgspec.structs.replace(condition, key=FORWARDED)
+    carried = _by_key(condition, readings, variables=variables)
+    parameter = parameter_of(key) if readings.parameters_are_values else ""
+    return with_further_value(condition, carried, parameter) if parameter else carried
 
 
 def _by_key(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
@@ -50,14 +55,18 @@ def _by_key(condition: Condition, readings: Readings, *, variables: bool) -> Alt
     key = condition.key
     if key == TRANSPORT and readings.transport_is_known_over_tls_only:
         return _by_transport(condition, readings, variables=variables)
+    of_nobody: bool | None = None
     if key == USER and readings.name_of_nobody:
+        of_nobody = _of_value(condition, readings.name_of_nobody, readings, variables=variables)
+    elif key in readings.empty_of_unsigned:
+        of_nobody = _of_value(condition, "", readings, variables=variables)
+    elif key in readings.carried_by_signed:
+        of_nobody = _of_nothing(condition, readings)
+    if of_nobody is not None:
         by_nobody, by_somebody = (signed(condition.place, negated=negated) for negated in (False, True))
-        nobody = _of_value(condition, readings.name_of_nobody, readings, variables=variables)
-        return [*([(by_nobody,)] if nobody else []), *((*one, by_somebody) for one in _plain(condition, readings))]
-    if key in readings.carried_by_signed:
-        by_nobody, by_somebody = (signed(condition.place, negated=negated) for negated in (False, True))
-        nothing = [(by_nobody,)] if _of_nothing(condition, readings) else []
-        return [*nothing, *((*one, by_somebody) for one in _plain(condition, readings))]
+        return [*([(by_nobody,)] if of_nobody else []), *((*one, by_somebody) for one in _plain(condition, readings))]
+    if key in readings.absent_is_empty:
+        return _with_absent_as_empty(condition, readings, variables=variables)
     if key in readings.empty_is_absent:
         return _with_empty_as_absent(condition, readings)
     usual = dict(readings.usual_and_most).get(key)
@@ -91,6 +100,15 @@ def _with_empty_as_absent(condition: Condition, readings: Readings) -> Alternati
     if condition.operator == "null":
         return absent or [there]
     return [*((*one, *there) for one in _plain(condition, readings)), *absent]
+
+
+def _with_absent_as_empty(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
+    """A condition on a header that counts as sent and empty where it is not sent."""
+    of_empty = _of_value(condition, "", readings, variables=variables)
+    if condition.operator == "null":
+        return ALWAYS if of_empty else NEVER
+    absent, there = (Condition("null", condition.key, (value,), condition.place) for value in ("true", "false"))
+    return [*([(absent,)] if of_empty else []), *((*one, there) for one in _plain(condition, readings))]
 
 
 def _with_usual_and_most(condition: Condition, usual: str, readings: Readings) -> Alternatives:

@@ -1,4 +1,5 @@
-"""Principals that are patterns for the resource names of users (measured on SeaweedFS 4.48)."""
+"""Principals that are patterns: for the resource names of users (measured on SeaweedFS 4.48), or for the empty name of
+whoever sends no credentials, the only one whom policies of buckets are about (measured on a JuiceFS gateway 1.4.2)."""
 
 from __future__ import annotations
 
@@ -31,6 +32,12 @@ def by_pattern(who: Principals, place: str) -> list[tuple[Principals | None, tup
     if patterns:
         whom.append((Principals(everyone=True), (Condition("stringlike", ARN, patterns, place),)))
     return whom
+
+
+def of_unsigned_callers(who: Principals, place: str) -> list[tuple[Principals | None, tuple[Condition, ...]]]:
+    """Whom principals mean where policies are about requests without credentials alone: those, or nobody."""
+    let_in = who.everyone or any(not name.strip("*") for name in (*who.accounts, *who.vague))
+    return [(Principals(everyone=True), (signed(place, negated=False),))] if let_in is not who.negated else []
 
 
 def _wild(name: str) -> bool:

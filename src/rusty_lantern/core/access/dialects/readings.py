@@ -198,6 +198,36 @@ READINGS: dict[str, Reading] = {
         "the permissions of a user `{value}`", "are that user's", "hold for whoever sends no credentials",
         "the S3 family's documentation of anonymous requests",
     ),
+    "policies_are_for_unsigned_callers": Reading(
+        "a policy of a bucket", "decides of every caller, together with their own permissions",
+        "decides of requests without credentials alone: it lets in no user by name, and refuses no user anything",
+        _PRINCIPAL,
+    ),
+    "acls_grant_nothing": Reading(
+        "an ACL", "grants what the published table has", "grants nobody anything",
+        "the S3 family's documentation of ACLs",
+    ),
+    "addresses_are_what_is_said": Reading(
+        "`aws:SourceIp`", "is the address that a request comes from",
+        "is what the request says in a header (`X-Forwarded-For`, `X-Real-Ip`, `Forwarded`), where it has one: whoever "
+        "asks writes it", f"{_KEYS}, aws:SourceIp",
+    ),
+    "parameters_are_values": Reading(
+        "a parameter with the name of a condition key (`?SourceIp=10.1.2.3`)", "means nothing to conditions",
+        "is one more value of a key of texts or addresses: whoever asks makes conditions hold",
+        _KEYS,
+    ),
+    "absent_is_empty": Reading(
+        "a header that is not sent ({value})", "is no value: the key is absent", "is an empty value", _KEYS
+    ),
+    "empty_of_unsigned": Reading(
+        "some keys ({value}) of a request without credentials", "are not there, or say that it is one", "are empty",
+        _KEYS,
+    ),
+    "own_covered_by": Reading(
+        "some actions in a user's own permissions", "are permissions of their own",
+        "are covered by another action as well as by their own: {value}", "the S3 family's reference of actions",
+    ),
 }  # fmt: skip
 """Field of `Readings` → its words, in the order of the page."""
 
@@ -216,7 +246,7 @@ def _words(value: object) -> str:
     return str(value)
 
 
-COME_WITH_ACTIONS = ("decided_as", "covered_by")
+OF_EVERY_POLICY = ("decided_as", "covered_by", "own_covered_by", "policies_are_for_unsigned_callers")
 """Readings that bear on nearly every policy, in whichever way it is written."""
 
 

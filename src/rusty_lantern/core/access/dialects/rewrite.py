@@ -17,7 +17,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.action_readings import actions_as_read, for_unsigned_callers
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
 from rusty_lantern.core.access.dialects.gateway_deletions import bypass_as_read
-from rusty_lantern.core.access.dialects.pattern_principals import by_pattern
+from rusty_lantern.core.access.dialects.pattern_principals import by_pattern, of_unsigned_callers
 from rusty_lantern.core.access.dialects.written_values import Unclear
 from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
@@ -33,12 +33,20 @@ def as_read(policy: Policy, dialect: Dialect) -> Policy:
     """The policy as the dialect reads it; the same object where it reads it as the common language does."""
     if dialect.readings == _COMMON:
         return policy
-    statements = [one for statement in policy.statements for one in _statement(statement, dialect.readings)]
+    readings = _of_own(dialect.readings) if policy.attached else dialect.readings
+    statements = [one for statement in policy.statements for one in _statement(statement, readings)]
     if dialect.readings.bypass_goes_with_deletion:
         statements = list(bypass_as_read(statements))
     if len(statements) == len(policy.statements) and all(map(_same, statements, policy.statements)):
         return policy
-    return Policy(tuple(statements), policy.unreadable)
+    return Policy(tuple(statements), policy.unreadable, policy.attached)
+
+
+@lru_cache(maxsize=64)
+def _of_own(readings: Readings) -> Readings:
+    """How a user's own permissions are read."""
+    covered = readings.covered_by + readings.own_covered_by
+    return msgspec.structs.replace(readings, policies_are_for_unsigned_callers=False, covered_by=covered)
 
 
 def _same(new: Statement, old: Statement) -> bool:
@@ -113,8 +121,11 @@ def _without_resources(statement: Statement, readings: Readings) -> tuple[Statem
         except Unclear as error:
             faults.append(Fault(condition.place, str(error)))
     named = statement.principals
-    by_patterns = readings.principals_are_patterns and named is not None and not named.negated
-    whom = by_pattern(named, f"{statement.place}/Principal") if named and by_patterns else _whom(statement, readings)
+    whom = _whom(statement, readings)
+    if named is not None and readings.policies_are_for_unsigned_callers:
+        whom = of_unsigned_callers(named, f"{statement.place}/Principal")
+    elif named is not None and readings.principals_are_patterns and not named.negated:
+        whom = by_pattern(named, f"{statement.place}/Principal")
     if math.prod(map(len, parts)) * len(whom) > MOST:
         parts = []
         faults.append(Fault(statement.place, "this store reads it as too many statements"))

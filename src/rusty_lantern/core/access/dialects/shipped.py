@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.dialect import GATEWAY_16, SEAWEED_4, Dialect, Readings
+from rusty_lantern.core.model.dialect import GATEWAY_16, MINIO_2021, SEAWEED_4, Dialect, Readings
 from rusty_lantern.core.model.dossier import Software
 
 COMMON = Dialect("common", "the published policy language")
@@ -94,7 +94,32 @@ SEAWEED = Dialect(
         unsigned_callers_are_the_user="anonymous",
     ),
 )  # fmt: skip
-SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY, SEAWEED)}
+MINIO = Dialect(
+    MINIO_2021,
+    "the MinIO engine of 2021, as a JuiceFS gateway 1.4.2 has it",
+    ("1.4.2",),
+    Readings(
+        decided_as=(
+            ("s3:GetObjectVersion", "s3:GetObject"), ("s3:DeleteObjectVersion", "s3:DeleteObject"),
+            ("s3:GetObjectVersionTagging", "s3:GetObjectTagging"),
+            ("s3:PutObjectVersionTagging", "s3:PutObjectTagging"),
+            ("s3:DeleteObjectVersionTagging", "s3:DeleteObjectTagging"),
+            ("s3:GetBucketAcl", "s3:GetBucketPolicy"), ("s3:GetBucketLogging", "s3:GetBucketPolicy"),
+            ("s3:GetBucketWebsite", "s3:GetBucketPolicy"), ("s3:GetBucketCORS", "s3:GetBucketPolicy"),
+            ("s3:GetBucketRequestPayment", "s3:GetBucketPolicy"),
+            ("s3:GetAccelerateConfiguration", "s3:GetBucketPolicy"), ("s3:GetObjectAcl", "s3:GetBucketPolicy"),
+            ("s3:GetObjectVersionAcl", "s3:GetBucketPolicy"),
+        ),
+        policies_are_for_unsigned_callers=True,
+        acls_grant_nothing=True,
+        addresses_are_what_is_said=True,
+        parameters_are_values=True,
+        absent_is_empty=("aws:referer", "aws:useragent"),
+        empty_of_unsigned=("aws:userid", "aws:username", "s3:signatureversion", "s3:authtype"),
+        own_covered_by=(("s3:GetObject", "s3:GetObjectVersion"),),
+    ),
+)  # fmt: skip
+SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY, SEAWEED, MINIO)}
 """The dialects that come with the program, by name."""
 
 

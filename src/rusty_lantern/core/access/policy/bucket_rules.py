@@ -148,7 +148,8 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
 def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
     """The rules of a bucket, from what was read of it and of its store. `members`: group → all its members."""
     written = bucket
-    if dialect_of(store).readings.acls_let_unsigned_callers_read:  # by statements of their own, and else in no way
+    readings = dialect_of(store).readings
+    if readings.acls_let_unsigned_callers_read or readings.acls_grant_nothing:  # but see `unsigned_callers`
         bucket = msgspec.structs.replace(bucket, acl=_NONE, object_acls=_NONE, ownership=_NONE)
     doubts: list[tuple[str, str]] = []
     policy = Policy()

@@ -23,6 +23,11 @@ ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username
 """Keys that say who asks."""
 REFERER_HOST = "referer host"
 """The host in the Referer header, by which container ACLs decide; no policy document can name it."""
+FORWARDED = "forwarded address"
+"""The address that a request says it is forwarded for; without a word of it, where it comes from."""
+ADDRESS_PARAMETER, PARAMETER = "address parameter", "parameter/"
+"""What a request carries in a parameter of a condition key's own name (`SourceIp`, `username`), which some software
+takes for a further value of that key."""
 SEVERAL = "several at once"
 """Carried by a deletion of several objects at once, which a store may decide otherwise; no policy can name it."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
@@ -94,6 +99,7 @@ OUTSIDER_ACCOUNT = "909090909090"
 
 _HEADER = "a request header, set by the caller"
 _PARAMETER = "a parameter of the request"
+_NAMED = "a parameter of the condition key's own name, which the sender writes"
 _OWN = "an attribute of the caller's own identity, which they set in their own account"
 _SESSION = "an attribute of the caller's own session, which a service sets for identities in their own account"
 _ENDPOINT = "the private endpoint a request came through; outsiders have only their own"
@@ -181,6 +187,9 @@ _REQUEST = [
         actions=_actions("BypassGovernanceRetention DeleteObject DeleteBucket"),
         words=("true",),
     ),
+    ContextKey(FORWARDED, "address", True, "an address in a header, which the sender writes", "always", "always"),
+    ContextKey(ADDRESS_PARAMETER, "address", True, _NAMED),
+    *_sent(_NAMED, PARAMETER),
     *_not_sent(
         "the moment of the request", "aws:currenttime aws:epochtime", "date", unsigned="always", signed="always"
     ),
@@ -267,7 +276,7 @@ def key_name(written: str) -> str:
     return family.lower() + slash + (tag if family.lower() in _OBJECT_TAGS else tag.lower())
 
 
-_NO_POLICYS = frozenset({REFERER_HOST, SEVERAL})
+_NO_POLICYS = frozenset({REFERER_HOST, SEVERAL, FORWARDED, ADDRESS_PARAMETER, PARAMETER.rstrip("/")})
 """Keys that are no policy's: a document that names one means something else."""
 _OBJECT_TAGS = ("s3:existingobjecttag", "s3:requestobjecttag")
 

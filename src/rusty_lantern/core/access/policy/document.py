@@ -115,6 +115,8 @@ class Policy(msgspec.Struct, frozen=True):
     statements: tuple[Statement, ...] = ()
     unreadable: Fault | None = None
     """Set when no statement could be made out."""
+    attached: bool = False
+    """Whether it is attached to an identity."""
 
     @property
     def faults(self) -> tuple[Fault, ...]:
@@ -175,11 +177,15 @@ def _policy(document: dict[str, Json], attached: bool) -> Policy:
         return Policy(unreadable=Fault("/Version", f"unknown language version {version!r}"))
     written = document.get("Statement")
     if isinstance(written, dict):
-        return Policy((_Reader("/Statement", version == _VERSIONS[0], attached).statement(written),))
+        return Policy((_Reader("/Statement", version == _VERSIONS[0], attached).statement(written),), None, attached)
     if not isinstance(written, list):
         return Policy(unreadable=Fault("/Statement", "a policy needs a list of statements"))
     return Policy(
-        tuple(_Reader(f"/Statement/{i}", version == _VERSIONS[0], attached).statement(s) for i, s in enumerate(written))
+        tuple(
+            _Reader(f"/Statement/{i}", version == _VERSIONS[0], attached).statement(s) for i, s in enumerate(written)
+        ),
+        None,
+        attached,
     )
 
 

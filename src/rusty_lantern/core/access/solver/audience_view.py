@@ -18,17 +18,13 @@ from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import PublicStatus, counts_as_public
 from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, RequestGroup
+from rusty_lantern.core.access.solver.restriction import Restriction, restriction_of, trusted_addresses
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import just
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Cut, IntervalSet, Number
 from rusty_lantern.core.access.solver.sets.matching import starting_with
 from rusty_lantern.core.access.solver.statements import AudiencePolicy, StatementBox
-from rusty_lantern.core.access.solver.witness import (
-    Restriction,
-    request_from,
-    restriction_of,
-    trusted_addresses,
-)
+from rusty_lantern.core.access.solver.witness import request_from
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import Right
 from rusty_lantern.core.model.identity import Verb

@@ -31,14 +31,9 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView,
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import PublicStatus
+from rusty_lantern.core.access.solver.restriction import Restriction
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
-from rusty_lantern.core.access.solver.witness import (
-    Restriction,
-    Witness,
-    moment_of,
-    request_from,
-    witness_of,
-)
+from rusty_lantern.core.access.solver.witness import Witness, moment_of, request_from, witness_of
 from rusty_lantern.core.model.identity import Verb
 
 

@@ -1,8 +1,4 @@
-"""Witnesses and restrictions: one readable request out of a region, and what keeps outsiders out of the rest.
-
-A witness is a concrete request that would be allowed. A restriction is what a `restricted` exposure depends on and an
-outsider cannot bring about: networks, a private endpoint, an organisation, a date, a tag on the object.
-"""
+"""A witness: one readable request out of a region, which would be allowed, and how it is shown to people."""
 
 from __future__ import annotations
 
@@ -19,8 +15,11 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, FIRST_ACTION
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.policy.condition_keys import (
     ACCOUNT,
+    ADDRESS_PARAMETER,
     ARN,
+    FORWARDED,
     OUTSIDER_ACCOUNT,
+    PARAMETER,
     REFERER_HOST,
     SEVERAL,
     Audience,
@@ -29,7 +28,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SETS_ACL, SETS_END
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
-from rusty_lantern.core.access.solver.caller_names import usual_name, whose
+from rusty_lantern.core.access.solver.caller_names import usual_name
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import TextSet
@@ -37,21 +36,17 @@ from rusty_lantern.core.access.solver.sets.intervals import (
     PUBLIC_ADDRESSES,
     IntervalSet,
     address_at,
-    as_networks,
-    networks,
     position,
 )
 from rusty_lantern.core.access.solver.sets.multivalued import MultivalueSet
-from rusty_lantern.core.value_types import show_moment
 
 SAMPLE_ADDRESS = position(ipaddress.ip_address("203.0.113.9"))
 """A documentation address; a witness's address is the allowed one nearest to it."""
 
 _ADDRESSES = dict.fromkeys(
     ("aws:vpcsourceip", "aws:ec2instancesourceprivateipv4"), position(ipaddress.ip_address("10.0.0.9"))
-) | {"aws:sourceip": SAMPLE_ADDRESS}
+) | dict.fromkeys(("aws:sourceip", FORWARDED, ADDRESS_PARAMETER), SAMPLE_ADDRESS)
 """Condition keys that hold an address → one that is likely."""
-NOWHERE = IntervalSet()
 
 
 class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -81,72 +76,7 @@ class Witness(msgspec.Struct, frozen=True, omit_defaults=True):
         return msgspec.structs.replace(self, bucket=bucket, request=request, circumstances=circumstances)
 
 
-class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What a restricted exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
-
-    words: str
-    addresses: int | None = None
-    networks: tuple[str, ...] = ()
-    weight: int = 1
-    """How many separate things are needed at once."""
-    trusted: bool = False
-    """Whether every address that is let in is in a network that the team trusts."""
-
-    @staticmethod
-    def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:
-        """What a set of addresses restricts to. `trusted`: the addresses of the networks that the team trusts."""
-        nets = as_networks(addresses)
-        count = int(addresses.count())
-        size = f"{count:,} address" + ("" if count == 1 else "es")
-        known = not addresses.empty and addresses.minus(trusted, Budget(10_000)).empty
-        size += ", all in trusted networks" if known else ""
-        return Restriction(f"only from {', '.join(nets)} ({size})", count, tuple(nets), trusted=known)
-
-
-def trusted_addresses(around: EvaluationContext) -> IntervalSet:
-    """The addresses of the networks that the team trusts."""
-    return networks(ipaddress.ip_network(net) for net in around.trusted_networks)
-
-
-def restriction_of(piece: Box, outsider: Box, work: Budget, trusted: IntervalSet = NOWHERE) -> Restriction:
-    """Name the dimensions of `piece` in which no outsider can be."""
-    shut = [d for d, theirs in outsider.items() if piece[d].meet(theirs, work).empty]
-    words = " and ".join(_restriction_words(d, piece[d], trusted) for d in shut)
-    source = piece.get("aws:sourceip")
-    known = source is not None and not source.absent and Restriction.around(source.values, trusted).trusted
-    return Restriction(words, weight=len(shut), trusted=known)
-
-
-def _restriction_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
-    if dimension == TIME:
-        start = moment_of(values.values.spans[0][0][0])
-        return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
-    if dimension == "aws:sourceip":
-        addresses = Restriction.around(values.values, trusted).words if not values.values.empty else ""
-        return addresses or "only through a private endpoint"
-    if dimension == ARN and not values.values.empty:
-        return f"only for {whose(values.values)}"
-    sample = _sample(values) or ""
-    key, _, tag = dimension.partition("/")
-    words = _RESTRICTION_WORDS.get(key, "only where {key} is {value}")
-    return words.format(key=dimension, value=f'"{sample}"', tag=tag)
-
-
-_RESTRICTION_WORDS = {
-    "aws:sourcevpc": "only through the private network {value}",
-    "aws:sourcevpce": "only through the private endpoint {value}",
-    "aws:principalorgid": "only for members of the organisation {value}",
-    "aws:principalorgpaths": "only for members of the organisation under {value}",
-    "aws:principalaccount": "only for account {value}",
-    "aws:sourceaccount": "only for a service acting for account {value}",
-    "aws:sourcearn": "only for a service acting for {value}",
-    "aws:viaawsservice": "only through a service of the provider",
-    "aws:principalisawsservice": "only for a service of the provider",
-    "s3:existingobjecttag": "only objects tagged {tag}={value}",
-}
-
-
-def _sample(values: Any) -> str | None:
+def sample_of(values: Any) -> str | None:
     """One readable value of a condition key's set; None where absent is the simplest."""
     if isinstance(values, MultivalueSet):
         return next(iter(_several(values)), None)
@@ -213,7 +143,7 @@ def _carried(dimension: str, values: Any, around: EvaluationContext) -> dict[str
         return {dimension: (usual,)}
     if isinstance(line, IntervalSet) and not line.empty and (dimension == "aws:sourceip" or not values.absent):
         return {dimension: (_number_text(dimension, line),)}
-    sample = _sample(values)
+    sample = sample_of(values)
     return {dimension: (sample,) if sample is not None else ()}
 
 
@@ -262,9 +192,27 @@ _HEADERS = {
     "aws:referer": "Referer",
     "aws:useragent": "User-Agent",
     "s3:object-lock-mode": "x-amz-object-lock-mode",
+    FORWARDED: "X-Forwarded-For",
 }
-_PARAMETERS = {"s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys"}
+_PARAMETERS = {
+    "s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys", ADDRESS_PARAMETER: "SourceIp",
+}  # fmt: skip
 _QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
+
+
+def parameter_name(key: str) -> str:
+    """The parameter that a key stands for, in the letters that a server expects.
+
+    >>> parameter_name("parameter/useragent"), parameter_name("parameter/username")
+    ('UserAgent', 'username')
+    """
+    name = key.removeprefix(PARAMETER)
+    return _IN_THESE_LETTERS.get(name, name)
+
+
+_IN_THESE_LETTERS = {
+    "referer": "Referer", "useragent": "UserAgent", "authtype": "authType", "locationconstraint": "LocationConstraint",
+}  # fmt: skip
 
 
 def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "") -> Witness:
@@ -277,10 +225,12 @@ def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "")
     if not request.caller.anonymous:
         usual |= {ACCOUNT: (request.caller.account,), ARN: (request.caller.arn,)}
     for name, values in sorted(request.context.items()):
-        if usual.get(name) == values:
+        if usual.get(name) == values or (name == FORWARDED and values == request.context.get("aws:sourceip")):
             continue
         text = ", ".join(values)
-        if name in _PARAMETERS:
+        if name.startswith(PARAMETER):
+            parameters[parameter_name(name)] = text
+        elif name in _PARAMETERS:
             parameters[_PARAMETERS[name]] = text
         elif name == REFERER_HOST:
             headers["Referer"] = f"http://{text}/"

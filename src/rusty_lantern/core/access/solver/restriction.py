@@ -1,0 +1,85 @@
+"""What a `restricted` exposure depends on, and an outsider cannot bring about: an address, an account, a date."""
+
+from __future__ import annotations
+
+import ipaddress
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
+from rusty_lantern.core.access.policy.condition_keys import ARN
+from rusty_lantern.core.access.solver.boxes import Box
+from rusty_lantern.core.access.solver.caller_names import whose
+from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.sets import Budget
+from rusty_lantern.core.access.solver.sets.intervals import IntervalSet, as_networks, networks
+from rusty_lantern.core.access.solver.witness import moment_of, sample_of
+from rusty_lantern.core.value_types import show_moment
+
+NOWHERE = IntervalSet()
+
+
+class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What a restricted exposure depends on. `addresses` counts the addresses let in where it is a set of networks."""
+
+    words: str
+    addresses: int | None = None
+    networks: tuple[str, ...] = ()
+    weight: int = 1
+    """How many separate things are needed at once."""
+    trusted: bool = False
+    """Whether every address that is let in is in a network that the team trusts."""
+
+    @staticmethod
+    def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:
+        """What a set of addresses restricts to. `trusted`: the addresses of the networks that the team trusts."""
+        nets = as_networks(addresses)
+        count = int(addresses.count())
+        size = f"{count:,} address" + ("" if count == 1 else "es")
+        known = not addresses.empty and addresses.minus(trusted, Budget(10_000)).empty
+        size += ", all in trusted networks" if known else ""
+        return Restriction(f"only from {', '.join(nets)} ({size})", count, tuple(nets), trusted=known)
+
+
+def trusted_addresses(around: EvaluationContext) -> IntervalSet:
+    """The addresses of the networks that the team trusts."""
+    return networks(ipaddress.ip_network(net) for net in around.trusted_networks)
+
+
+def restriction_of(piece: Box, outsider: Box, work: Budget, trusted: IntervalSet = NOWHERE) -> Restriction:
+    """Name the dimensions of `piece` in which no outsider can be."""
+    shut = [d for d, theirs in outsider.items() if piece[d].meet(theirs, work).empty]
+    words = " and ".join(_restriction_words(d, piece[d], trusted) for d in shut)
+    source = piece.get("aws:sourceip")
+    known = source is not None and not source.absent and Restriction.around(source.values, trusted).trusted
+    return Restriction(words, weight=len(shut), trusted=known)
+
+
+def _restriction_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
+    if dimension == TIME:
+        start = moment_of(values.values.spans[0][0][0])
+        return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
+    if dimension == "aws:sourceip":
+        addresses = Restriction.around(values.values, trusted).words if not values.values.empty else ""
+        return addresses or "only through a private endpoint"
+    if dimension == ARN and not values.values.empty:
+        return f"only for {whose(values.values)}"
+    sample = sample_of(values) or ""
+    key, _, tag = dimension.partition("/")
+    words = _RESTRICTION_WORDS.get(key, "only where {key} is {value}")
+    return words.format(key=dimension, value=f'"{sample}"', tag=tag)
+
+
+_RESTRICTION_WORDS = {
+    "aws:sourcevpc": "only through the private network {value}",
+    "aws:sourcevpce": "only through the private endpoint {value}",
+    "aws:principalorgid": "only for members of the organisation {value}",
+    "aws:principalorgpaths": "only for members of the organisation under {value}",
+    "aws:principalaccount": "only for account {value}",
+    "aws:sourceaccount": "only for a service acting for account {value}",
+    "aws:sourcearn": "only for a service acting for {value}",
+    "aws:viaawsservice": "only through a service of the provider",
+    "aws:principalisawsservice": "only for a service of the provider",
+    "s3:existingobjecttag": "only objects tagged {tag}={value}",
+}
