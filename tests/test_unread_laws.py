@@ -84,8 +84,38 @@ def seaweed() -> Dossier:
     )  # fmt: skip
 
 
+def engine() -> Dossier:
+    """A store in which policies are about requests without credentials alone, and whoever asks makes up an address."""
+    like = next(bucket for bucket in saltmarsh.harbour().dossier.buckets if bucket.name == "gallery-web")
+    like = msgspec.structs.replace(like, policy=ABSENT, public_access_guards=Answer("unsupported"))
+    anybody, deck = {"Principal": "*", "Action": "s3:GetObject"}, {"AWS": "arn:aws:iam:::user/deck"}
+    office = {"IpAddress": {"aws:SourceIp": "10.1.0.0/16"}}
+
+    def bucket(name: str, *said: dict[str, Any], acl: Answer[Any] = ABSENT) -> Bucket:
+        where = [f"arn:aws:s3:::{name}/*"]
+        text = json.dumps({"Version": "2012-10-17", "Statement": [{**one, "Resource": where} for one in said]})
+        return msgspec.structs.replace(like, name=name, acl=acl, policy=Answer("known", text) if said else ABSENT)
+
+    buckets = [
+        bucket("closed"), bucket("by-acl", acl=Answer("known", [Grant("anyone", "full-control")])),
+        bucket("office", {"Effect": "Allow", **anybody, "Condition": office}),
+        bucket("of-deck", {"Effect": "Allow", **anybody, "Principal": deck}),
+        bucket("not-of-deck", {"Effect": "Allow", **anybody}, {"Effect": "Deny", **anybody, "Principal": deck}),
+    ]  # fmt: skip
+    own = {"Effect": "Allow", "Action": "s3:GetObjectVersion", "Resource": "*", "Condition": office}
+    text = json.dumps({"Version": "2012-10-17", "Statement": own})
+    user = Identity(
+        name="deck", groups=Answer("known", []), policies=Answer("known", [AttachedPolicy("own", text, "inline")])
+    )
+    return msgspec.structs.replace(
+        saltmarsh.harbour().dossier, buckets=buckets, software=Answer("known", Software("", dialect="minio-2021")),
+        identities=Answer("known", [user]), groups=Answer("known", []), credentials=Answer("known", []),
+    )  # fmt: skip
+
+
 ESTATE: dict[str, Dossier] = {
     "seaweed": seaweed(),
+    "engine": engine(),
     "harbour": saltmarsh.harbour().dossier,
     "skerry": saltmarsh.skerry().dossier,
     "attic": attic(saltmarsh.MOMENT),
@@ -181,6 +211,15 @@ def test_what_the_seaweed_of_these_laws_lets_in() -> None:
         "closed": set(), "by-acl": {"list", "read"}, "users": set(), "everything": set(VERBS), "of-nobody": {"read"},
     }  # fmt: skip
     assert subject.buckets["users"].verdicts["any-account", "read"].level == "open"
+
+
+def test_what_the_engine_of_these_laws_lets_in() -> None:
+    [subject] = store_subjects([ESTATE["engine"]], None, saltmarsh.MOMENT)
+    opened = {name for name, view in subject.buckets.items() if view.verdicts["anyone", "read"].level == "open"}
+    assert opened == {"office", "not-of-deck"}
+    [deck] = [one for one in ESTATE["engine"].identities.value or () if one.name == "deck"]
+    reach = {bucket: group.reach["read"].level for group in subject.across.of(deck) for bucket in group.buckets}
+    assert reach == dict.fromkeys(subject.buckets, "open")
 
 
 @pytest.mark.parametrize("store", ["skerry", "cove", "lagoon"])
