@@ -17,6 +17,7 @@ import pytest
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 
+from rusty_lantern.stores.minio.sealed import opened
 from tests.gateway import free_ports, send_to, standard_client, without_server
 from tests.seaweed_server import program_named
 
@@ -46,6 +47,36 @@ class JuiceFS:
         if self._admin("add-canned-policy", f"name=of-{user}", text) != 200:
             return False
         return self._admin("set-user-or-group-policy", f"isGroup=false&policyName=of-{user}&userOrGroup={user}") == 200
+
+    def put_policy(self, name: str, *statements: dict[str, Any]) -> None:
+        """A policy that users and groups may have by its name."""
+        text = json.dumps({"Version": "2012-10-17", "Statement": statements}).encode()
+        assert self._admin("add-canned-policy", f"name={name}", text) == 200
+
+    def have(self, policies: str, name: str, *, group: bool = False) -> None:
+        """Give a user, or a group, these policies: names with commas between them."""
+        query = f"isGroup={str(group).lower()}&policyName={policies}&userOrGroup={name}"
+        assert self._admin("set-user-or-group-policy", query) == 200
+
+    def put_in_group(self, group: str, *members: str) -> None:
+        """Put users into a group."""
+        said = {"group": group, "members": members, "isRemove": False}
+        assert self._admin("update-group-members", "", json.dumps(said).encode()) == 200
+
+    def disable(self, sort: str, name: str) -> None:
+        """Disable a user, or a group."""
+        named = "accessKey" if sort == "user" else "group"
+        assert self._admin(f"set-{sort}-status", f"{named}={name}&status=disabled") == 200
+
+    def service_account(self, user: tuple[str, str], *statements: dict[str, Any]) -> tuple[str, str]:
+        """A further pair of keys of a user; with a policy of its own, if there are statements."""
+        said = {"policy": {"Version": "2012-10-17", "Statement": statements} if statements else None}
+        body = _sealed(json.dumps(said).encode(), user[1])
+        signed = {"x-amz-content-sha256": hashlib.sha256(body).hexdigest()}
+        status, answer = send_to(self.address, user, "PUT", "/minio/admin/v3/add-service-account", "", signed, body)
+        assert status == 200, answer
+        made = json.loads(opened(answer, user[1]))["credentials"]
+        return made["accessKey"], made["secretKey"]
 
     def add_user(self, name: str, secret: str) -> None:
         """A user with a pair of keys."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import random
+import re
 from collections import Counter
 from datetime import UTC, datetime
 from pathlib import Path
@@ -328,3 +329,137 @@ def test_where_its_dialect_is_not_taken_the_anonymous_test_shows_that_addresses_
         facts = json.loads(lantern("show", f"quay/{name}", "--json", cwd=tmp_path).out)["facts"]
         test = next(one for one in facts if one["fact"] == "anonymous-test")
         assert test["value"] == outcome, (name, test)
+
+
+def allow(actions: str, *where: str, effect: str = "Allow", **condition: Any) -> dict[str, Any]:
+    """A statement of a policy that users have."""
+    resources = [f"arn:aws:s3:::{one}" for one in where]
+    named = {"Effect": effect, "Action": [f"s3:{one}" for one in actions.split()], "Resource": resources}
+    return {**named, **({"Condition": condition} if condition else {})}
+
+
+POLICIES: dict[str, list[dict[str, Any]]] = {
+    "reads-a": [allow("GetObject", "pond-a/*")],
+    "everything": [allow("*", "*")],
+    "versions": [allow("GetObjectVersion", "pond-b/*")],
+    "from-office": [allow("*", "pond-b*", IpAddress={"aws:SourceIp": "10.1.0.0/16"})],
+    "not-a": [allow("*", "pond-a*", effect="Deny")],
+    "not-from-here": [allow("GetObject", "*", effect="Deny", IpAddress={"aws:SourceIp": "127.0.0.0/8"})],
+    "own-folder": [allow("GetObject PutObject", "pond-c/${aws:username}/*")],
+    "lists": [allow("ListBucket GetBucketLocation", "pond-a", "pond-c")],
+    "past": [allow("*", "*", DateLessThan={"aws:CurrentTime": "2020-01-01T00:00:00Z"})],
+    "by-name": [allow("GetObject", "pond-c/*", StringEquals={"aws:username": "heron"})],
+    "tags": [allow("PutBucketTagging GetBucketTagging", "pond-b")],
+}
+"""Policies that users and groups of the test have by name."""
+PEOPLE: dict[str, str] = {
+    "heron": "reads-a,lists", "bittern": "everything,not-a", "curlew": "versions,not-from-here", "dunlin": "",
+    "egret": "from-office,tags", "fulmar": "own-folder,by-name", "gannet": "past", "lapwing": "everything",
+    "knot": "readonly", "plover": "reads-a",
+}  # fmt: skip
+"""User → its policies."""
+GROUPS: dict[str, tuple[str, tuple[str, ...]]] = {
+    "crew": ("lists,tags", ("dunlin", "gannet", "heron")), "rested": ("everything", ("dunlin", "plover")),
+    "kept-out": ("not-a", ("heron", "knot")),
+}  # fmt: skip
+"""Group → its policies, and who is in it. The second one is disabled."""
+
+
+def may(juicefs: JuiceFS, pair: tuple[str, str], user: str, bucket: str) -> set[str]:
+    """The verbs of which some request passes, with whatever the user makes up."""
+    verbs: set[str] = set()
+    forged = FORGED[:2]  # what the conditions of these policies are about
+    for action, one in itertools.product(ASKED, forged):
+        if action.name == "s3:DeleteBucket" or action.verb in verbs:
+            continue
+        keys = ("k", f"{user}/k") if action.target == "object" else ("",)
+        for key in keys:
+            query = "&".join(part for part in (action.query, one[0]) if part)
+            path = f"/{bucket}/{key}" if key else f"/{bucket}"
+            if juicefs.send(pair, action.method, path, query, one[1]) not in REFUSED:
+                verbs.add(action.verb)
+    for key in ("k", f"{user}/k"):
+        juicefs.send(KEEPER, "PUT", f"/{bucket}/{key}", "", {}, b"x")
+    return verbs
+
+
+@pytest.fixture(scope="module")
+def with_people(juicefs: JuiceFS) -> dict[str, tuple[str, str]]:
+    """User, or service account, → its keys; set up with policies, groups and buckets."""
+    for name, statements in POLICIES.items():
+        juicefs.put_policy(name, *statements)
+    for bucket in ("pond-a", "pond-b", "pond-c"):
+        make(juicefs, bucket)
+    pairs = {name: (name, f"sk-{name}-000") for name in PEOPLE}
+    for name, policies in PEOPLE.items():
+        juicefs.add_user(*pairs[name])
+        juicefs.have(policies, name)
+        for bucket in ("pond-a", "pond-b", "pond-c"):
+            juicefs.send(KEEPER, "PUT", f"/{bucket}/{name}/k", "", {}, b"x")
+    for group, (policies, members) in GROUPS.items():
+        juicefs.put_in_group(group, *members)
+        juicefs.have(policies, group, group=True)
+    pairs["further"] = juicefs.service_account(pairs["bittern"], allow("GetObject ListBucket", "*"))
+    pairs["as-its-user"] = juicefs.service_account(pairs["heron"])
+    juicefs.disable("group", "rested")
+    juicefs.disable("user", "lapwing")
+    return pairs
+
+
+PEOPLE_AT = "    identities: {{minio: '{at}'{credential}}}\n    only: [pond-a, pond-b, pond-c]\n"
+
+
+def test_what_each_user_can_do_is_what_the_server_lets_them_do(
+    juicefs: JuiceFS, with_people: dict[str, tuple[str, str]], tmp_path: Path
+) -> None:
+    surveyed(juicefs, tmp_path, dialect=PEOPLE_AT.format(at=juicefs.address, credential=""))
+    rows = json.loads(lantern("access", "--json", cwd=tmp_path).out)["identities"]
+    told = {(row["identity"], bucket): row["verbs"] for row in rows for bucket in row["buckets"]}
+    outcome = Counter[str]()
+    for name, bucket in itertools.product(PEOPLE, ("pond-a", "pond-b", "pond-c")):
+        passed = may(juicefs, with_people[name], name, bucket)
+        levels = told.get((name, bucket), {})
+        outcome.update(levels.values())
+        verbs = {verb for verb, level in levels.items() if level == "open"} - {"bypass-retention"}
+        assert verbs == passed, (name, bucket, levels, passed)  # retention is not offered
+        assert set(levels.values()) <= {"open"}, (name, levels)
+    print(dict(outcome))
+    assert outcome["open"] > 40
+    owners = json.loads(lantern("credentials", "--json", cwd=tmp_path).out)
+    keys = {(one["owner"], one["state"]) for one in owners["credentials"]}
+    assert {("bittern", "active"), ("heron", "active"), ("lapwing", "disabled")} <= keys
+    assert {one["owner"] for one in owners["credentials"]} >= {*PEOPLE, DECK[0]}
+    of_bittern = [one["can_at_least"].split() for one in owners["credentials"] if one["owner"] == "bittern"]
+    assert sorted(of_bittern, key=len)[0] == ["list", "read"]  # the service account's own policy leaves no more
+    further = with_people["further"]
+    assert "write" not in may(juicefs, further, "bittern", "pond-b") and "read" in may(
+        juicefs, further, "bittern", "pond-b"
+    )
+    kept = b"".join(path.read_bytes() for path in (tmp_path / "surveys").rglob("*") if path.is_file())
+    for pair in with_people.values():
+        assert pair[1].encode() not in kept
+
+
+AUDITS = "ListUsers", "ListUserPolicies", "ListGroups", "GetGroup", "ListServiceAccounts"
+"""What docs/permissions.md asks for."""
+
+
+@pytest.mark.parametrize("name", ["heron", "auditor"])
+def test_users_are_known_to_whom_the_docs_say_and_else_unknown(
+    juicefs: JuiceFS, with_people: dict[str, tuple[str, str]], tmp_path: Path, name: str
+) -> None:
+    juicefs.add_user("auditor", "sk-auditor-000")
+    juicefs.put_policy("audits", {"Effect": "Allow", "Action": [f"admin:{one}" for one in AUDITS]})
+    juicefs.have("audits", "auditor")
+    permissions = (Path(__file__).parent.parent / "docs" / "permissions.md").read_text()
+    assert all(f"`admin:{one}`" in permissions for one in AUDITS)
+    (tmp_path / "shown.ini").write_text(f"[default]\naws_access_key_id={name}\naws_secret_access_key=sk-{name}-000\n")
+    (tmp_path / "shown.ini").chmod(0o600)
+    entry = PEOPLE_AT.format(at=juicefs.address, credential=", credential: {file: shown.ini}")
+    surveyed(juicefs, tmp_path, dialect=entry)
+    facts = json.loads(lantern("show", "quay/pond-a", "--json", cwd=tmp_path).out)["facts"]
+    readers = next(one for one in facts if one["fact"] == "principals.read")
+    assert (readers["state"] == "known") is (name == "auditor"), readers
+    reach = lantern("reach", cwd=tmp_path, QUAY_ACCESS_KEY_ID=KEEPER[0], QUAY_SECRET_ACCESS_KEY=KEEPER[1]).out
+    words = "readable" if name == "auditor" else "denied"
+    assert re.search(f"identities .*{words}", " ".join(reach.split()))

@@ -22,6 +22,7 @@ from rusty_lantern.stores.http.credentials import find
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.iam.reader import read_identities
 from rusty_lantern.stores.keystone.reader import read_people
+from rusty_lantern.stores.minio.reader import read_users
 from rusty_lantern.stores.reachability import DoorReached
 from rusty_lantern.stores.reader import Visit
 from rusty_lantern.stores.swift.token import fetch_token
@@ -64,26 +65,31 @@ async def _people(visit: Visit, service: Service, read: Dossier, most: int | Non
             return dict.fromkeys(PEOPLE, Answer(error.state, None, error.note, evidence))
         async with Client(entry, token, folder, memory=visit.memory, log=visit.log) as client:
             return await read_people(client, service, read, visit.moment, most)
-    signed = Signed(find(shown, folder), service.signing_place, "iam", lambda: find(shown, folder))
+    name, key = "s3" if service.kind == "minio" else "iam", find(shown, folder)
+    signed = Signed(key, service.signing_place, name, lambda: find(shown, folder))
     async with Client(entry, signed, folder, memory=visit.memory, log=visit.log) as client:
+        if service.kind == "minio":
+            return await read_users(client, key.secret, visit.moment, most)
         return await read_identities(client, visit.moment)
 
 
 async def reach_people(visit: Visit) -> DoorReached | None:
-    """Whether a Keystone beside the store answers what is asked of it; None without one. A few users represent all."""
+    """Whether a Keystone, or the users of a MinIO engine, can be asked all; None for another service. A few users
+    represent all."""
     service = visit.store.identities
-    if service is None or service.kind != "keystone":
+    if service is None or service.kind == "iam":
         return None
     unread = Dossier(store=visit.store.name, taken=visit.moment, listing=Answer("known", 0))
     people = await _guarded(unread, PEOPLE, _people(visit, service, unread, SAMPLE), lambda _: None)
     own = [one.policies for one in people.identities.value or ()]
     every = [*(getattr(people, name) for name in PEOPLE), *own]
     lost = next((answer for answer in every if not answer.settled), None)
-    unsaid = "" if service.roles else "estate.yaml does not say what roles mean to the store; add roles:"
+    unsaid = "" if service.roles or service.kind == "minio" else _NO_ROLES
     note = lost.reason if lost else unsaid
     return DoorReached("identities", service.at, readable=lost is None, note=note)
 
 
+_NO_ROLES = "estate.yaml does not say what roles mean to the store; add roles:"
 SAMPLE = 8
 """Users of an identity service whose credentials `reach` asks for."""
 

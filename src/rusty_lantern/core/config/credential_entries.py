@@ -42,14 +42,15 @@ def read_service(reader: FieldReader, node: Node | None, store: str, *, plain_ht
     """The identity service that an entry names; None without one."""
     if node is None:
         return None
-    fields = reader.fields(node, ("at", "signing-place", "keystone", "credential", "roles"), "identities")
-    kind: Literal["iam", "keystone"] = "keystone" if "keystone" in fields else "iam"
-    where = fields.get("keystone") or fields.get("at")
+    fields = reader.fields(node, ("at", "signing-place", "keystone", "minio", "credential", "roles"), "identities")
+    kind: Literal["iam", "keystone", "minio"] = "keystone" if "keystone" in fields else "iam"
+    kind = "minio" if "minio" in fields else kind
+    where = fields.get("keystone") or fields.get("minio") or fields.get("at")
     at = reader.text(where, "at")
     check_address(reader.complaints, at, where or node, f"{store}'s identity service", plain_http=plain_http)
-    for name in ("credential", "roles") if kind == "iam" else ("signing-place",):
+    for name in _NOT_WITH[kind]:
         if name in fields:
-            reader.complaints.add(f"this identity service has no {name}", fields[name].place)
+            reader.complaints.add(f"{name} is not said of an identity service of this kind", fields[name].place)
     credential = fields.get("credential")
     shown = None
     if credential is not None:
@@ -57,6 +58,12 @@ def read_service(reader: FieldReader, node: Node | None, store: str, *, plain_ht
         shown = read_credential(reader, credential, node.place, needed=True, whose=whose, plain_http=plain_http)
     place = reader.text(fields.get("signing-place"), "signing-place", "us-east-1")
     return Service(at.rstrip("/"), place, kind, shown, _roles(reader, fields.get("roles")))
+
+
+_NOT_WITH = {
+    "iam": ("credential", "roles"), "keystone": ("signing-place", "minio", "at"), "minio": ("roles", "keystone", "at"),
+}  # fmt: skip
+"""Kind of an identity service → what its entry cannot say."""
 
 
 def _roles(reader: FieldReader, node: Node | None) -> RoleMeanings | None:

@@ -160,7 +160,7 @@ class Service(msgspec.Struct, frozen=True):
     at: str
     signing_place: str = "us-east-1"
     """The place that questions are signed for, where they are signed."""
-    kind: Literal["iam", "keystone"] = "iam"
+    kind: Literal["iam", "keystone", "minio"] = "iam"
     credential: Credential | None = None
     """None: the store's own."""
     roles: RoleMeanings | None = None

@@ -81,6 +81,7 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     """Condition keys that requests without credentials carry there, and empty."""
     own_covered_by: tuple[tuple[str, str], ...] = ()
     """Actions, each with another one: a permission of a user's own that has that one has both there."""
+    disabled_users_are_refused: bool = False
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):

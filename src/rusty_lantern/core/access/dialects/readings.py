@@ -228,6 +228,10 @@ READINGS: dict[str, Reading] = {
         "some actions in a user's own permissions", "are permissions of their own",
         "are covered by another action as well as by their own: {value}", "the S3 family's reference of actions",
     ),
+    "disabled_users_are_refused": Reading(
+        "a user who is disabled", "may have keys that go on working", "is refused everything",
+        "the policy language's reference says nothing of it",
+    ),
 }  # fmt: skip
 """Field of `Readings` → its words, in the order of the page."""
 

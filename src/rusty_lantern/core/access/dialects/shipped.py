@@ -117,6 +117,7 @@ MINIO = Dialect(
         absent_is_empty=("aws:referer", "aws:useragent"),
         empty_of_unsigned=("aws:userid", "aws:username", "s3:signatureversion", "s3:authtype"),
         own_covered_by=(("s3:GetObject", "s3:GetObjectVersion"),),
+        disabled_users_are_refused=True,
     ),
 )  # fmt: skip
 SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY, SEAWEED, MINIO)}

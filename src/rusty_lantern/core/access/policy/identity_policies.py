@@ -16,6 +16,7 @@ import msgspec
 
 from rusty_lantern.core.access.dialects.gateway_deletions import BYPASS, bulk_deletion_refused, names_bypass
 from rusty_lantern.core.access.dialects.rewrite import in_its_tenant
+from rusty_lantern.core.access.dialects.shipped import dialect_of
 from rusty_lantern.core.access.policy.bucket_rules import OF_UNREAD_ACCOUNT, Rules, as_the_store_reads
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
@@ -116,7 +117,8 @@ def identity_policies_of(index: StoreIndex, identity: Identity) -> IdentityPolic
     unread = listed.reason if listed.unread else ""
     answers = StoreSoftware(index.dossier.software, index.dossier.dialect)
     policies = policies_of(identity, index.groups, index.memberships.get(identity.name, []), unread, answers)
-    if index.dossier.acl_reading not in REFUSING_DISABLED:
+    refusing = dialect_of(index.dossier).readings.disabled_users_are_refused
+    if index.dossier.acl_reading not in REFUSING_DISABLED and not refusing:
         return policies
     return msgspec.structs.replace(policies, statements=policies.statements + _if_disabled(identity.state))
 
