@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 from cryptography.hazmat.primitives.kdf.argon2 import Argon2id
 
 from rusty_lantern.stores.minio.sealed import opened
@@ -71,7 +71,7 @@ class JuiceFS:
     def service_account(self, user: tuple[str, str], *statements: dict[str, Any]) -> tuple[str, str]:
         """A further pair of keys of a user; with a policy of its own, if there are statements."""
         said = {"policy": {"Version": "2012-10-17", "Statement": statements} if statements else None}
-        body = _sealed(json.dumps(said).encode(), user[1])
+        body = sealed(json.dumps(said).encode(), user[1])
         signed = {"x-amz-content-sha256": hashlib.sha256(body).hexdigest()}
         status, answer = send_to(self.address, user, "PUT", "/minio/admin/v3/add-service-account", "", signed, body)
         assert status == 200, answer
@@ -81,20 +81,24 @@ class JuiceFS:
     def add_user(self, name: str, secret: str) -> None:
         """A user with a pair of keys."""
         said = json.dumps({"secretKey": secret, "status": "enabled"}).encode()
-        assert self._admin("add-user", f"accessKey={name}", _sealed(said, KEEPER[1])) == 200
+        assert self._admin("add-user", f"accessKey={name}", sealed(said, KEEPER[1])) == 200
 
     def _admin(self, what: str, query: str, body: bytes = b"") -> int:
         signed = {"x-amz-content-sha256": hashlib.sha256(body).hexdigest()}
         return self.send(KEEPER, "PUT", f"/minio/admin/v3/{what}", query, signed, body)
 
 
-def _sealed(payload: bytes, secret: str) -> bytes:
-    """A text of less than 16 KiB as its administration protocol encrypts it: AES in GCM, with a key by Argon2id."""
+def sealed(payload: bytes, secret: str, *, chacha: bool = False) -> bytes:
+    """A text as its administration protocol encrypts it: in pieces of 16 KiB, with a key by Argon2id."""
     salt, nonce = os.urandom(32), os.urandom(8)
     derive = Argon2id(salt=salt, length=32, iterations=1, lanes=4, memory_cost=65536)
-    cipher = AESGCM(derive.derive(secret.encode()))
+    cipher = (ChaCha20Poly1305 if chacha else AESGCM)(derive.derive(secret.encode()))
     tag = cipher.encrypt(nonce + bytes(4), b"", None)
-    return salt + b"\0" + nonce + cipher.encrypt(nonce + (1).to_bytes(4, "little"), payload, b"\x80" + tag)
+    body, pieces = salt + bytes([chacha]) + nonce, [payload[at : at + 16384] for at in range(0, len(payload), 16384)]
+    for number, piece in enumerate(pieces, 1):
+        mark = b"\x80" if number == len(pieces) else b"\x00"
+        body += cipher.encrypt(nonce + number.to_bytes(4, "little"), piece, mark + tag)
+    return body
 
 
 @pytest.fixture(scope="session")
