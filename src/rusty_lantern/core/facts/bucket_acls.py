@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rusty_lantern.core.access.policy.bucket_rules import of_objects
+from rusty_lantern.core.access.policy.bucket_rules import objects_have_acls, of_objects
 from rusty_lantern.core.answer import Answer, Fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACL_ACTIONS,
@@ -11,6 +11,8 @@ from rusty_lantern.core.facts.event_actions import (
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Guards
 from rusty_lantern.core.value_types import SWITCH, Levels
+
+NO_OBJECT_ACLS = "this store's software lets in nobody by ACLs of objects"
 
 
 @fact(
@@ -25,6 +27,8 @@ from rusty_lantern.core.value_types import SWITCH, Levels
 def grants_by_object(subject: BucketView, _: str) -> Fact:
     """Off if the ownership mode disables ACLs, or a guard ignores public ones for good."""
     ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
+    if not objects_have_acls(subject.dossier):
+        return Answer("known", "off", NO_OBJECT_ACLS)
     if granted_by.unread:
         return lost(granted_by)
     if granted_by.settled:
@@ -47,6 +51,8 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
 def grants_of_objects(subject: BucketView, _: str) -> Fact:
     """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
     acls = subject.bucket.object_acls
+    if not objects_have_acls(subject.dossier):
+        return Answer("known", "none", NO_OBJECT_ACLS)
     acl, doubt = of_objects(subject.inputs)
     if acl:
         return Answer("known", "some", f"such as {acl[0].words} on {acl[0].key}", acls.evidence)

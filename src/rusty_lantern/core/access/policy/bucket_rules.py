@@ -148,8 +148,7 @@ def rules_of(bucket: Bucket, store: Dossier, members: Mapping[str, frozenset[str
 def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, frozenset[str]] | None = None) -> Rules:
     """The rules of a bucket, from what was read of it and of its store. `members`: group → all its members."""
     written = bucket
-    readings = dialect_of(store).readings
-    if readings.acls_let_unsigned_callers_read or readings.acls_grant_nothing:  # but see `unsigned_callers`
+    if not objects_have_acls(store):  # and those of buckets: see `unsigned_callers`
         bucket = msgspec.structs.replace(bucket, acl=_NONE, object_acls=_NONE, ownership=_NONE)
     doubts: list[tuple[str, str]] = []
     policy = Policy()
@@ -201,6 +200,12 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
 
 
 _NONE: Answer[Any] = Answer("absent")
+
+
+def objects_have_acls(store: Answering) -> bool:
+    """Whether the store's software looks at objects' own ACLs."""
+    readings = dialect_of(store).readings
+    return not (readings.acls_let_unsigned_callers_read or readings.acls_grant_nothing)
 
 
 def _by_ownership(bucket: BucketInputs) -> Guard:
