@@ -10,9 +10,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import cache
 from http.client import HTTPConnection
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any, Literal, NoReturn
 from urllib.parse import unquote
 
 import pytest
@@ -98,13 +99,16 @@ def send_to(
         connection.close()
 
 
-def standard_client(address: str, key_id: str, secret: str, region: str = "us-east-1") -> Any:
-    """The usual SDK's client for an S3-compatible store."""
+@cache
+def standard_client(
+    address: str, key_id: str, secret: str, region: str = "us-east-1", service: Literal["s3", "iam"] = "s3"
+) -> Any:
+    """The usual SDK's client for an S3-compatible store. Each is made once: that takes a twentieth of a second."""
     import boto3
     from botocore.config import Config
 
     return boto3.client(
-        "s3",
+        service,
         endpoint_url=address,
         aws_access_key_id=key_id,
         aws_secret_access_key=secret,

@@ -11,7 +11,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import boto3
 import msgspec
 import pytest
 from botocore.auth import S3SigV4Auth
@@ -27,7 +26,7 @@ from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.stores.admin.documents import User
 from rusty_lantern.stores.admin.reader import link_keys
 from tests.conftest import lantern
-from tests.gateway import Gateway
+from tests.gateway import Gateway, standard_client
 from tests.real_store import seed, workspace_for
 from tests.swift_server import SwiftDoor
 from tests.test_gateway_permissions import documented
@@ -74,10 +73,7 @@ def policy(bucket: str, effect: str, who: Any, actions: Any) -> str:
 
 def put_own_permissions(gateway: Gateway, user: str, statements: list[dict[str, Any]], by: str = "reeve") -> None:
     """Attach them, a document each, as an administrator of permissions does it."""
-    client = boto3.client(
-        "iam", endpoint_url=gateway.address, aws_access_key_id=f"AK{by}", aws_secret_access_key=f"sk-{by}",
-        region_name="us-east-1",
-    )  # fmt: skip
+    client = standard_client(gateway.address, f"AK{by}", f"sk-{by}", service="iam")
     for number, one in enumerate(statements):
         text = json.dumps({"Version": "2012-10-17", "Statement": [one]})
         client.put_user_policy(UserName=user, PolicyName=f"p{number}", PolicyDocument=text)
