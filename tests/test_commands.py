@@ -185,7 +185,11 @@ def test_a_bucket_that_does_not_exist_yet_can_be_tried(demo: Demo, tmp_path: Pat
 def test_knocking_agrees_on_the_demo_and_says_whom_it_contacts(demo: Demo) -> None:
     ran = demo.run("exposure", "--probe", "--json")
     probed = json.loads(ran.out)["probed"]
-    assert {p["outcome"] for p in probed if p["bucket"] not in ("drone-orthophotos", "tmp-exchange")} == {"agrees"}
+    forged = {p["bucket"]: p for p in probed if p["outcome"] == "disagrees"}
+    assert set(forged) == {"ringing-records"}  # it lets in the office alone, and the store believes whoever says so
+    assert "saying that it comes from 198.51.100." in forged["ringing-records"]["asked"]
+    others = (p for p in probed if p["bucket"] not in ("drone-orthophotos", "tmp-exchange", "ringing-records"))
+    assert {p["outcome"] for p in others} == {"agrees"}
     unread = {p["verb"]: p["note"] for p in probed if p["bucket"] == "drone-orthophotos"}
     assert unread["read"].startswith("let in from here")
     assert len(probed) > 40

@@ -26,6 +26,8 @@ class StoreContents:
     keys: dict[str, StandinKey]
     versions: dict[str, list[ObjectVersion]]
     """Bucket → its versions: by key, newest first. Contents are never kept, only described."""
+    believes_headers: bool = False
+    """Whether it takes a caller's address from X-Forwarded-For, as a store behind a proxy does, whoever writes it."""
 
     def bucket(self, name: str) -> Bucket | None:
         """The bucket of that name."""

@@ -264,6 +264,8 @@ class Standin:
         if action not in ACTIONS:
             return False
         address = call.headers.get("x-standin-from", "127.0.0.1")
+        if self.holdings.believes_headers:
+            address = call.headers.get("x-forwarded-for", address).partition(",")[0].strip()
         context: dict[str, tuple[str, ...]] = {
             "aws:sourceip": (address,),
             "aws:securetransport": ("false",),

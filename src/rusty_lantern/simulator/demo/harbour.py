@@ -289,7 +289,7 @@ def harbour() -> StoreContents:
     )
     dossier = msgspec.structs.replace(dossier, **identities(MOMENT))
     audit = StandinKey(SECRET, ACCOUNT, refused=frozenset({("drone-orthophotos", "policy")}))
-    return StoreContents(dossier, {KEY_ID: audit}, versions)
+    return StoreContents(dossier, {KEY_ID: audit}, versions, believes_headers=True)
 
 
 def skerry() -> StoreContents:

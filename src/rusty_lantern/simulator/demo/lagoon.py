@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -44,7 +45,7 @@ def with_door(harbour: StoreContents, *, opened: bool = True) -> StoreContents:
     dossier = msgspec.structs.replace(
         harbour.dossier, buckets=buckets, acl_reading="tempauth", account_acl=Answer("absent")
     )
-    return StoreContents(dossier, harbour.keys, harbour.versions)
+    return replace(harbour, dossier=dossier)
 
 
 def lagoon(moment: datetime) -> StoreContents:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -46,7 +47,7 @@ def harbour_before(harbour: StoreContents) -> StoreContents:
         credentials=harbour.dossier.credentials.map(lambda keys: [_key(k) for k in keys if _made_by_then(k)]),
     )
     keys = {key: StandinKey(access.secret, access.account, _REFUSED) for key, access in harbour.keys.items()}
-    return StoreContents(dossier, keys, versions)
+    return replace(harbour, dossier=dossier, keys=keys, versions=versions)
 
 
 _REFUSED = frozenset({("survey-maps", "notification")})
