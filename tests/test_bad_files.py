@@ -22,6 +22,7 @@ def test_no_survey_yet(workspace: Path) -> None:
     assert (ran.code, "lantern survey" in ran.err) == (2, True)
 
 
+OF_A = "stores:\n  a: {at: 'https://x.example', credential: chain, "
 ESTATES = {
     "": "the file is empty",
     "stores: [": "not YAML",
@@ -40,6 +41,11 @@ ESTATES = {
     "[" * 2000: "nest",
     "stores: {}": "names no store",
     "stores:\n  a: {at: 'https://x.example', credential: chain, pace: {at-once: none}}": "whole number",
+    OF_A + "doors: {filer: {at: 'https://y.example', credential: chain}}}": "door filer is asked without credentials",
+    OF_A + "identities: {minio: 'https://x.example', roles: {}}}": "roles is not said of an identity service of this",
+    OF_A
+    + "identities: {minio: 'https://x.example', at: 'https://y.example'}}": "at is not said of an identity service",
+    OF_A + "identities: {minio: 'http://x.example'}}": "plain http lets everyone",
 }
 
 

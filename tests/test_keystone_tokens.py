@@ -139,7 +139,7 @@ def test_an_identity_service_of_one_kind_has_no_keys_of_the_other() -> None:
         "    credential: {environment: A}\n"
         "    identities: {at: https://id.example, roles: {operator: [admin]}}\n"
     )
-    with pytest.raises(BadInput, match="has no roles"):
+    with pytest.raises(BadInput, match="roles is not said"):
         read_estate(estate, "estate.yaml")
 
 

@@ -232,6 +232,8 @@ def _doors(reader: FieldReader, node: Node | None, store: str, *, plain_http: bo
         at = reader.text(fields.get("at"), "at")
         whose = f"{store}'s door {kind}"
         check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
+        if kind in UNSIGNED_DOORS and "credential" in fields:
+            reader.complaints.add(f"the door {kind} is asked without credentials", fields["credential"].place)
         credential = read_credential(
             reader, fields.get("credential"), entry.place, needed=kind not in UNSIGNED_DOORS, whose=f"the door {kind}",
             sort="swift" if kind == "swift" else "access-key", plain_http=plain_http,
