@@ -99,6 +99,21 @@ def send_to(
         connection.close()
 
 
+@contextmanager
+def empty_mock_server() -> Iterator[str]:
+    """The address of a mock server that holds nothing: all of one process share what they hold."""
+    from moto.server import ThreadedMotoServer
+
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    host, port = server.get_host_and_port()
+    try:
+        assert send_to(f"http://{host}:{port}", None, "POST", "/moto-api/reset")[0] == 200
+        yield f"http://{host}:{port}"
+    finally:
+        server.stop()
+
+
 @cache
 def standard_client(
     address: str, key_id: str, secret: str, region: str = "us-east-1", service: Literal["s3", "iam"] = "s3"

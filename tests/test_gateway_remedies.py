@@ -11,10 +11,9 @@ from botocore.auth import S3SigV4Auth
 from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
 from botocore.httpsession import URLLib3Session
-from moto.server import ThreadedMotoServer
 
 from tests.conftest import lantern
-from tests.gateway import Gateway, standard_client
+from tests.gateway import Gateway, empty_mock_server, standard_client
 
 BASELINE = """title: t
 sheets:
@@ -125,10 +124,7 @@ REQUIRED = {
 
 def test_another_server_takes_the_documents_that_the_gateway_does_not_know(tmp_path: Path) -> None:
     key = ("mock-key", "mock-secret")
-    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
-    server.start()
-    try:
-        address = "http://{}:{}".format(*server.get_host_and_port())
+    with empty_mock_server() as address:
         client = standard_client(address, *key)
         client.create_bucket(Bucket="plain", ObjectOwnership="ObjectWriter")
         client.put_bucket_acl(Bucket="plain", ACL="public-read")
@@ -147,5 +143,3 @@ def test_another_server_takes_the_documents_that_the_gateway_does_not_know(tmp_p
         applied = apply(address, key, tmp_path)
         assert applied == {"ACL": 1, "ownership": 1, "public-access guards": 1, "versioning": 1}
         assert drift("2026-11-02T07:00:00Z") == set()
-    finally:
-        server.stop()

@@ -22,7 +22,7 @@ from rusty_lantern.simulator.demo.workspace_files import BASELINE, CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
 from rusty_lantern.simulator.serve import serve
 from tests.conftest import Whole, answering, estate_for, lantern
-from tests.gateway import Gateway, standard_client
+from tests.gateway import Gateway, empty_mock_server, standard_client
 from tests.test_tls import certificate, secured
 
 READ, EVERYTHING = ["s3:GetObject", "s3:ListBucket"], ["s3:*"]
@@ -36,13 +36,8 @@ def _document(actions: list[str], *resources: str) -> str:
 
 @pytest.fixture(scope="module")
 def mock_server() -> Iterator[str]:
-    from moto.server import ThreadedMotoServer
-
-    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
-    server.start()
-    host, port = server.get_host_and_port()
-    yield f"http://{host}:{port}"
-    server.stop()
+    with empty_mock_server() as address:
+        yield address
 
 
 def _estate(folder: Path, address: str, more: str = "") -> Path:

@@ -31,7 +31,7 @@ from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
 from tests.conftest import PROGRAM, Ran, lantern, whole_or
 from tests.dialects.constructs import rows
-from tests.gateway import Gateway, standard_client
+from tests.gateway import Gateway, empty_mock_server, standard_client
 from tests.real_store import Seeded, policy, seed, workspace_for
 from tests.varied import build, differences
 
@@ -47,13 +47,8 @@ class Real:
 
 @pytest.fixture(scope="module")
 def mock_server() -> Iterator[str]:
-    from moto.server import ThreadedMotoServer
-
-    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
-    server.start()
-    host, port = server.get_host_and_port()
-    yield f"http://{host}:{port}"
-    server.stop()
+    with empty_mock_server() as address:
+        yield address
 
 
 @pytest.fixture(scope="module", params=["gateway", "mock"])
