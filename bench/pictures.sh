@@ -52,7 +52,7 @@ picture buckets 120 46 "FORCE_COLOR=1 COLUMNS=120 lantern buckets | head -44"
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
 picture exposure 110 58 lantern exposure harbour/camera-traps slipway/\\\$web cove/wreck-charts skerry/ferry-lists harbour/payroll-drop
-picture try 110 34 lantern try --bucket harbour/payroll-drop --policy restricted.json
+picture try 110 40 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern retention | head -44"
 picture access 130 48 lantern access skerry/grant-ledger harbour/payroll-drop
