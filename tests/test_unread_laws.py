@@ -87,14 +87,17 @@ def seaweed() -> Dossier:
 def engine() -> Dossier:
     """A store in which policies are about requests without credentials alone, and whoever asks makes up an address."""
     like = next(bucket for bucket in saltmarsh.harbour().dossier.buckets if bucket.name == "gallery-web")
-    like = msgspec.structs.replace(like, policy=ABSENT, public_access_guards=Answer("unsupported"))
+    none: Answer[Any] = Answer("unsupported")
+    like = msgspec.structs.replace(like, policy=ABSENT, public_access_guards=none)
     anybody, deck = {"Principal": "*", "Action": "s3:GetObject"}, {"AWS": "arn:aws:iam:::user/deck"}
     office = {"IpAddress": {"aws:SourceIp": "10.1.0.0/16"}}
 
     def bucket(name: str, *said: dict[str, Any], acl: Answer[Any] = ABSENT) -> Bucket:
         where = [f"arn:aws:s3:::{name}/*"]
         text = json.dumps({"Version": "2012-10-17", "Statement": [{**one, "Resource": where} for one in said]})
-        return msgspec.structs.replace(like, name=name, acl=acl, policy=Answer("known", text) if said else ABSENT)
+        ownership = like.ownership if acl.settled and acl.value else none  # no such server has a mode, nor a public ACL
+        policy = Answer("known", text) if said else ABSENT
+        return msgspec.structs.replace(like, name=name, acl=acl, policy=policy, ownership=ownership)
 
     buckets = [
         bucket("closed"), bucket("by-acl", acl=Answer("known", [Grant("anyone", "full-control")])),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rusty_lantern.core.access.policy.bucket_rules import objects_have_acls, of_objects
+from rusty_lantern.core.access.policy.other_doors import unread_door
 from rusty_lantern.core.answer import Answer, Fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACL_ACTIONS,
@@ -27,8 +28,8 @@ NO_OBJECT_ACLS = "this store's software lets in nobody by ACLs of objects"
 def grants_by_object(subject: BucketView, _: str) -> Fact:
     """Off if the ownership mode disables ACLs, or a guard ignores public ones for good."""
     ownership, granted_by = subject.bucket.ownership, subject.bucket.granted_by
-    if not objects_have_acls(subject.dossier):
-        return Answer("known", "off", NO_OBJECT_ACLS)
+    if (by_software := _by_software(subject, "off")) is not None:
+        return by_software
     if granted_by.unread:
         return lost(granted_by)
     if granted_by.settled:
@@ -51,12 +52,21 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
 def grants_of_objects(subject: BucketView, _: str) -> Fact:
     """None where objects cannot have any; not known where not all were read, unless one that was read grants."""
     acls = subject.bucket.object_acls
-    if not objects_have_acls(subject.dossier):
-        return Answer("known", "none", NO_OBJECT_ACLS)
+    if (by_software := _by_software(subject, "none")) is not None:
+        return by_software
     acl, doubt = of_objects(subject.inputs)
     if acl:
         return Answer("known", "some", f"such as {acl[0].words} on {acl[0].key}", acls.evidence)
     return Answer("failed", None, doubt, acls.evidence) if doubt else Answer("known", "none", "", acls.evidence)
+
+
+def _by_software(subject: BucketView, without: str) -> Fact | None:
+    """What follows from the store's software alone: `without`, where that looks at no object's ACL; None where it may
+    look at them. Where it was not read what answers, either may be so."""
+    dossier = subject.dossier
+    if not objects_have_acls(dossier):
+        return Answer("known", without, NO_OBJECT_ACLS)
+    return lost(dossier.software) if unread_door(dossier.software) and dossier.dialect is None else None
 
 
 def _guard(subject: BucketView, name: str) -> Fact:
