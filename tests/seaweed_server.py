@@ -39,17 +39,9 @@ class Seaweed:
         """A standard client."""
         return standard_client(self.address, *pair)
 
-    def send(
-        self,
-        pair: tuple[str, str] | None,
-        method: str,
-        path: str,
-        query: str = "",
-        headers: dict[str, str] | None = None,
-        body: bytes = b"",
-    ) -> int:
-        """The status of one request; without a pair of keys it is not signed. `query` may have parts without `=`."""
-        return send_to(self.address, pair, method, path, query, headers, body)[0]
+    def send(self, pair: tuple[str, str] | None, method: str, path: str, *more: Any) -> int:
+        """The status of one request, as `send_to` puts it."""
+        return send_to(self.address, pair, method, path, *more)[0]
 
 
 def program_named(name: str) -> str | None:

@@ -7,9 +7,10 @@ which construct and which request; the outcome is compared with what the dialect
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
+from urllib.parse import quote
 
 ANY = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::{bucket}/*"}
 REFERER, AGENT = "https://a.example/x", "probe"
@@ -265,6 +266,16 @@ def letters() -> Iterator[Row]:
         for operator in ("StringEquals", "StringNotEquals", "StringLikeIfExists", "ForAllValues:StringEquals"):
             for effect, document in _documents({operator: {key: REFERER}}):
                 yield Row(f"{effect} {operator} {key}", document, headers={"Referer": REFERER})
+
+
+def lets_in(send: Callable[..., int], user: tuple[str, str], bucket: str, row: Row) -> bool:
+    """Whether a server lets in a row's request. `send`: gives the status of a request; `user`: whose keys sign it."""
+    query = "&".join(["list-type=2", *(f"{k}={quote(v, '')}" for k, v in row.parameters.items())])
+    listing = row.action == "s3:ListBucket"
+    path = f"/{bucket}" + ("" if listing else f"/{row.key}")
+    status = send(user if row.signed else None, "GET", path, query if listing else "", dict(row.headers))
+    assert status in (200, 403), (row.name, status)
+    return status == 200
 
 
 def rows(forms_of_each: int = 1) -> list[Row]:

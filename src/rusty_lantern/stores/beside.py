@@ -6,6 +6,7 @@ from collections.abc import Awaitable, Callable
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -69,7 +70,7 @@ async def _people(visit: Visit, service: Service, read: Dossier, most: int | Non
     signed = Signed(key, service.signing_place, name, lambda: find(shown, folder))
     async with Client(entry, signed, folder, memory=visit.memory, log=visit.log) as client:
         if service.kind == "minio":
-            return await read_users(client, key.secret, visit.moment, most)
+            return await read_users(client, key.secret, visit.moment, most, urlsplit(service.at).path.rstrip("/"))
         return await read_identities(client, visit.moment)
 
 

@@ -44,11 +44,13 @@ class _Asker:
     client: Client
     secret: str
     moment: datetime
+    below: str = ""
+    """The path of the server's address, where it has one."""
 
     async def ask(self, what: str, wanted: type[T], *query: tuple[str, str], sealed: bool = False) -> T:
         """One answer. `sealed`: it comes encrypted, and is kept as what it says. Raises `RequestFailed`."""
         reshape: Callable[[bytes], bytes] | None = (lambda body: opened(body, self.secret)) if sealed else None
-        reply = await self.client.ask(path=PATH + what, query=query, reshape=reshape)
+        reply = await self.client.ask(path=self.below + PATH + what, query=query, reshape=reshape)
         read_status(reply)
         try:
             return msgspec.json.decode(reply.body, type=wanted)
@@ -58,17 +60,20 @@ class _Asker:
 
     def evidence(self, what: str, answer: str = "200") -> Evidence:
         """Where an answer is from."""
-        return Evidence(f"GET {PATH}{what}", answer, self.moment)
+        return Evidence(f"GET {self.below}{PATH}{what}", answer, self.moment)
 
     def lost(self, what: str, error: RequestFailed) -> Answer[Any]:
         """What there is in place of an answer."""
         return Answer(error.state, None, error.note, self.evidence(what, error.answer))
 
 
-async def read_users(client: Client, secret: str, moment: datetime, most: int | None = None) -> dict[str, Any]:
+async def read_users(
+    client: Client, secret: str, moment: datetime, most: int | None = None, below: str = ""
+) -> dict[str, Any]:
     """The dossier's fields that the administration protocol fills, with the further keys of `most` users or of all.
-    `secret`: the secret key by which answers are decrypted. Never raises for what the server does."""
-    asker = _Asker(client, secret, moment)
+    `secret`: the secret key by which answers are decrypted; `below`: the path of the server's address. Never raises for
+    what the server does."""
+    asker = _Asker(client, secret, moment, below)
     try:
         users = await asker.ask("list-users", dict[str, User], sealed=True)
     except RequestFailed as error:
