@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import re
 from fractions import Fraction
 
 import pytest
@@ -15,7 +16,19 @@ from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, TextSet, c
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, as_networks, networks
 from rusty_lantern.core.access.solver.sets.matching import globs, matching
 from rusty_lantern.core.access.solver.sets.multivalued import ANY_SEVERAL, Family, MultivalueSet
-from rusty_lantern.core.access.solver.sets.patterns import glob, plain, resource_glob
+from rusty_lantern.core.access.solver.sets.patterns import (
+    ANY,
+    ANY_PART,
+    RUN,
+    RUN_PART,
+    Gap,
+    Pattern,
+    glob,
+    may_be_empty,
+    plain,
+    resource_glob,
+    rests,
+)
 
 WORK = Budget(10**9)
 patterns = st.text(alphabet="ab/*?:", max_size=7)
@@ -33,6 +46,35 @@ def text_sets(draw: st.DrawFn) -> TextSet:
 @given(patterns, words)
 def test_a_glob_set_holds_what_the_glob_fits(pattern: str, word: str) -> None:
     assert globs([pattern], WORK).holds(word) == glob_fits(pattern, word)
+
+
+tokens = st.sampled_from(
+    (ANY, RUN, ANY_PART, RUN_PART, *map(frozenset, ("a", "b", ":", "aA"))),
+)
+
+
+def as_expression(pattern: Pattern) -> re.Pattern[str]:
+    """The same pattern for the standard library."""
+    parts = (
+        ("[^:]" if token.stops else ".") + ("*" if token.run else "")
+        if isinstance(token, Gap)
+        else f"[{''.join(token)}]"
+        for token in pattern
+    )
+    return re.compile("".join(parts), re.DOTALL)
+
+
+@given(st.lists(st.lists(tokens, max_size=6).map(tuple), min_size=1, max_size=3), st.text(alphabet="aAb:x", max_size=6))
+def test_a_set_of_patterns_holds_what_any_of_them_matches(several: list[Pattern], word: str) -> None:
+    matched = any(as_expression(pattern).fullmatch(word) for pattern in several)
+    assert matching(tuple(several), WORK).holds(word) == matched
+
+
+@given(st.lists(tokens, max_size=6).map(tuple), words, words)
+def test_what_a_pattern_leaves_behind_a_beginning_matches_the_rest_of_it(p: Pattern, start: str, rest: str) -> None:
+    left = rests(p, start)
+    assert any(as_expression(one).fullmatch(rest) for one in left) == bool(as_expression(p).fullmatch(start + rest))
+    assert any(map(may_be_empty, left)) == bool(as_expression(p).fullmatch(start))
 
 
 @given(text_sets(), text_sets(), words)

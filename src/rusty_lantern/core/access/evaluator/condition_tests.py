@@ -23,6 +23,8 @@ def with_values(text: str, request: Request, *, wild: bool = False) -> str | Non
     Wildcard characters that come from a variable stand for themselves; in a pattern they are carried as private
     characters that `glob_fits` turns back.
     """
+    if "${" not in text:
+        return text
     out, end = "", 0
     for variable in VARIABLE.finditer(text):
         name, _, fallback = (part.strip() for part in variable[1].partition(","))

@@ -12,6 +12,7 @@ parser with this module. Tests hold the two against each other.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from functools import lru_cache
 from typing import Literal
 
 import msgspec
@@ -111,7 +112,7 @@ def unlike(rules: Rules, actions: Iterable[str]) -> list[str]:
     """One action of each kind, in this order: no rule distinguishes those of a kind."""
     by_kind: dict[object, str] = {}
     for action in actions:
-        fits = [_names_action(statement, action) for statement in rules.policy.statements]
+        fits = [_names_action(s.actions, s.actions_negated, action) for s in rules.policy.statements]
         granted = [
             action in given for tables in (PUBLISHED, AT_GATEWAY) for table in tables for given in table.values()
         ]
@@ -175,8 +176,9 @@ def _fits_principal(statement: Statement, bucket: str, request: Request) -> bool
     return _names_caller(principals, request.caller)
 
 
-def _listed(principals: Principals) -> set[str]:
-    return set(map(in_one_partition, principals.accounts))
+@lru_cache(maxsize=4_096)
+def _listed(accounts: tuple[str, ...]) -> frozenset[str]:
+    return frozenset(map(in_one_partition, accounts))
 
 
 def _names_caller(principals: Principals, caller: Caller) -> bool:
@@ -188,7 +190,7 @@ def _names_caller(principals: Principals, caller: Caller) -> bool:
     others = {name for name in caller.aliases if name.startswith("arn:")}
     mine = {caller.account, root, caller.arn, caller.session, *others} - {""}
     names = also_known_as(caller.canonical).union(caller.aliases)
-    if mine & _listed(principals) or not names.isdisjoint(principals.canonical):
+    if mine & _listed(principals.accounts) or not names.isdisjoint(principals.canonical):
         return True
     if principals.vague:
         raise NotUnderstood(f'a wildcard inside a principal ("{principals.vague[0][:60]}") has no agreed meaning')
@@ -199,7 +201,7 @@ def _spares(principals: Principals, caller: Caller) -> bool:
     """Whether NotPrincipal leaves the caller out."""
     if principals.everyone or caller.anonymous:
         return principals.everyone
-    listed = _listed(principals)
+    listed = _listed(principals.accounts)
     root = f"arn:aws:iam::{caller.account}:root"
     account = bool({caller.account, root} & listed - {""})
     whole = caller.arn in ("", root)
@@ -210,7 +212,7 @@ def _spares(principals: Principals, caller: Caller) -> bool:
     return not whole and _spares_one(listed, caller, account=account)
 
 
-def _spares_one(listed: set[str], caller: Caller, *, account: bool) -> bool:
+def _spares_one(listed: frozenset[str], caller: Caller, *, account: bool) -> bool:
     """Whether a user is left out: by its own name and its account's together; a session by its role's as well."""
     if ":role/" in caller.arn and not caller.session:
         sessions = caller.arn.replace(":iam:", ":sts:").replace(":role/", ":assumed-role/") + "/"
@@ -225,14 +227,14 @@ def _spares_one(listed: set[str], caller: Caller, *, account: bool) -> bool:
 
 
 def _fits_action(statement: Statement, bucket: str, request: Request) -> bool:
-    return _names_action(statement, request.action)
+    return _names_action(statement.actions, statement.actions_negated, request.action)
 
 
-def _names_action(statement: Statement, action: str) -> bool:
-    if not statement.actions:
+@lru_cache(maxsize=16_384)
+def _names_action(patterns: tuple[str, ...], negated: bool, action: str) -> bool:
+    if not patterns:
         return True
-    named = any(glob_fits(pattern.lower(), action.lower()) for pattern in statement.actions)
-    return named != statement.actions_negated
+    return any(glob_fits(pattern.lower(), action.lower()) for pattern in patterns) != negated
 
 
 def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:

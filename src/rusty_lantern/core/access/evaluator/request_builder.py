@@ -6,6 +6,7 @@ import ipaddress
 import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
+from functools import lru_cache
 from urllib.parse import urlsplit
 
 import msgspec
@@ -57,8 +58,7 @@ def request_of(asking: RequestSpec, moment: datetime, sender: Sender | None = No
     if not context.keys() & set(ENDPOINT_KEYS):
         context.setdefault("aws:sourceip", (_address(asking.address),))
     context.setdefault("aws:securetransport", ("true",))
-    context["aws:currenttime"] = (moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),)
-    context["aws:epochtime"] = (str(int(moment.timestamp())),)
+    context |= _at(moment)
     sender = sender or Sender(_caller(asking.caller))
     caller = sender.caller
     if not caller.anonymous:
@@ -71,6 +71,13 @@ def request_of(asking: RequestSpec, moment: datetime, sender: Sender | None = No
         raise BadInput(Problem(f"no such request can be sent: {wrong}", remedy="leave out one of --with or --header"))
     key = asking.key if ACTIONS[action].target == "object" else ""
     return Request(action, key, caller, {name: values for name, values in context.items() if values})
+
+
+@lru_cache(maxsize=256)
+def _at(moment: datetime) -> dict[str, tuple[str, ...]]:
+    """What requests at a moment carry of it."""
+    written = moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return {"aws:currenttime": (written,), "aws:epochtime": (str(int(moment.timestamp())),)}
 
 
 def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:

@@ -8,6 +8,7 @@ be read (`Policy.unreadable`) could it say anything at all.
 from __future__ import annotations
 
 import json
+from functools import lru_cache
 from typing import Literal
 
 import msgspec
@@ -103,10 +104,15 @@ class Statement(msgspec.Struct, frozen=True):
     @property
     def title(self) -> str:
         """How a message names the statement: by number, or by its place, if it has no name."""
-        if not self.place.startswith("/"):
-            return self.place
-        number = int(self.place.rpartition("/")[2] or 0) + 1 if self.place[-1:].isdigit() else 1
-        return f'statement {number} "{self.sid}"' if self.sid else f"statement {number}"
+        return _title(self.place, self.sid)
+
+
+@lru_cache(maxsize=4_096)
+def _title(place: str, sid: str) -> str:
+    if not place.startswith("/"):
+        return place
+    number = int(place.rpartition("/")[2] or 0) + 1 if place[-1:].isdigit() else 1
+    return f'statement {number} "{sid}"' if sid else f"statement {number}"
 
 
 class Policy(msgspec.Struct, frozen=True):

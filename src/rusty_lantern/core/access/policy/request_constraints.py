@@ -8,6 +8,7 @@ plain decider's requests are held against the same table (`impossible`). What fo
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from functools import lru_cache
 
 import msgspec
 
@@ -107,9 +108,9 @@ def tag_of(key: str) -> str:
 
 def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
     """Why no client can send a request that carries this; empty where one can."""
-    for reason, choices in _CONSTRAINTS:
-        if not any(all((key in context) is carried for key, carried in choice) for choice in choices):
-            return reason
+    contradiction = _contradiction(frozenset(context))
+    if contradiction:
+        return contradiction
     for key, values in context.items():
         known = context_key(key)
         if known is not None and known.words and not set(values) <= set(known.words):
@@ -120,6 +121,15 @@ def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
     sent = {tag_of(key) for key in context if key.startswith(_TAG)}
     if listed is not None and not sent <= set(listed):
         return "a tag that is sent is among the tags that are sent"
+    return ""
+
+
+@lru_cache(maxsize=1_024)
+def _contradiction(carried: frozenset[str]) -> str:
+    """Why no request carries just these keys; empty where one can."""
+    for reason, choices in _CONSTRAINTS:
+        if not any(all((key in carried) is wanted for key, wanted in choice) for choice in choices):
+            return reason
     return ""
 
 

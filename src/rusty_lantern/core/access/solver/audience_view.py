@@ -23,7 +23,7 @@ from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import just
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Cut, IntervalSet, Number
 from rusty_lantern.core.access.solver.sets.matching import starting_with
-from rusty_lantern.core.access.solver.statements import AudiencePolicy, StatementBox
+from rusty_lantern.core.access.solver.statements import AudiencePolicy, StatementBox, reaches
 from rusty_lantern.core.access.solver.witness import request_from
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import Right
@@ -111,7 +111,7 @@ class AudienceView:
 
     def _beyond_denies(self, group: RequestGroup, side: Side) -> Iterator[Box]:
         """What a door allows that asks no policy: only what holds at every door refuses it."""
-        statements = [statement for statement in self.rules.policy.statements if statement.by_post]
+        statements = [statement for statement in self.reading.applying if statement.by_post]
         if not statements:
             return
         denied = list(self._denied(group, side, at_every_door=True))
@@ -123,7 +123,7 @@ class AudienceView:
     def _denied(self, group: RequestGroup, side: Side, *, at_every_door: bool = False) -> Iterator[Box]:
         """What statements refuse on this side; `at_every_door`: those alone that no door lets by."""
         other: Side = "most" if side == "least" else "least"
-        for statement in self.rules.policy.statements:
+        for statement in self.reading.applying:
             if statement.effect == "Allow" or (at_every_door and not statement.at_every_door):
                 continue
             box = self._box_of(statement, group, other)
@@ -142,8 +142,8 @@ class AudienceView:
             return True
         if self.identity is not None and (self.rules.named_on_objects or self.rules.named_object_acls):
             return True
-        allows = [s for s in self.rules.policy.statements if s.effect != "Deny"]
-        if any(self.reading.applies_to(s, verb) or self._unlisted(s) for s in allows):
+        allows = [s for s in self.reading.applying if s.effect != "Deny"]
+        if any(reaches(s, verb) or _unlisted(s) for s in allows):
             return True
         if any(p.gives(verb) and self._grants(p) for p in self.rules.rights):
             return True
@@ -174,24 +174,17 @@ class AudienceView:
         if side == "most" and not self.rules.doubted.keys().isdisjoint(("policy", "doors")):
             yield {}
         shut = self._policy_shut(side)
-        if not shut or any(statement.door for statement in self.rules.policy.statements):
-            for statement in self.rules.policy.statements:
-                if statement.effect == "Deny" or (shut and not statement.door):
-                    continue
-                box = self._box_of(statement, group, side)
-                yield from () if box is None else (box,)
-                unlisted = self._unlisted(statement)
-                if unlisted:
-                    self.doubts[f'{statement.title}: "{unlisted}" is no published action'] = None
-                    if side == "most":
-                        yield {}
+        for statement in self.reading.applying:
+            if statement.effect == "Deny" or (shut and not statement.door):
+                continue
+            box = self._box_of(statement, group, side)
+            yield from () if box is None else (box,)
+            action = _unlisted(statement)
+            if action:
+                self.doubts[f'{statement.title}: "{action}" is no published action'] = None
+                if side == "most":
+                    yield {}
         yield from self._granted(group, side)
-
-    def _unlisted(self, statement: Statement) -> str:
-        """An action that nobody published, which a statement allows to this audience: it may be anything."""
-        if self.reading.applies(statement) == "no":
-            return ""
-        return unlisted(statement.actions, negated=statement.actions_negated)
 
     def _policy_shut(self, side: Side) -> bool:
         guard = self.rules.restrict_policies
@@ -299,6 +292,11 @@ class AudienceView:
         if let_in is not None:
             return Widest("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
         return Widest("restricted", narrowest[1], narrowest[0]) if narrowest else Widest()
+
+
+def _unlisted(statement: Statement) -> str:
+    """An action that nobody published, which a statement allows: it may be anything."""
+    return unlisted(statement.actions, negated=statement.actions_negated)
 
 
 def _of_actions(actions: frozenset[str], group: RequestGroup) -> Iterator[Box]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from fractions import Fraction
-from functools import cache, cached_property
+from functools import cached_property, lru_cache
 from typing import TypeVar
 
 import msgspec
@@ -96,18 +96,15 @@ class RequestGroups:
         by_name = audience == "any-account" and (identity is None or bool(identity.arn))
         self.frame = Frame(audience, rules.fixed_values, identity, by_name)
         statements = (*rules.policy.statements, *(beside.statements if beside else ()))
+        self._known_values: dict[tuple[str, Presence], tuple[object, object | None]] = {}
         self._used = [c for s in statements for c in s.every_condition]
         self._rows = {key: row for key in sorted({c.key for c in self._used}) if (row := context_key(key)) is not None}
 
     def groups(self, verb: Verb) -> Iterator[RequestGroup]:
         """The verb's actions, grouped, and split by what can occur together in one request."""
-        varying = [(key, row) for key, row in self._rows.items() if row.actions]
-        alike = _by_target(verb)
-        if varying:
-            alike = _grouped(verb, lambda action: tuple([self._presence(key, row, action) for key, row in varying]))
-        for (target, carried), actions in alike.items():
-            of_action = dict(zip([key for key, _ in varying], carried, strict=True))
-            presences = {key: of_action.get(key) or self._of_any_action[key] for key in self._rows}
+        for (target, carried), actions in _grouped(verb, self.audience, self._of_some_actions).items():
+            of_action = zip([key for key, _ in self._of_some_actions], carried, strict=True)
+            presences = {**self._of_any_action, **dict(of_action)}
             for choice in self._choices():
                 narrowed = {key: joined(presence, choice.get(key, "maybe")) for key, presence in presences.items()}
                 if None not in narrowed.values():
@@ -117,16 +114,22 @@ class RequestGroups:
         return self._once("choices", self.policy, lambda: tuple(alternatives(self._rows)))
 
     @cached_property
+    def _of_some_actions(self) -> tuple[tuple[str, bool | None], ...]:
+        """Keys that requests for some actions alone carry, and whether these do; None where it is not known."""
+        known = [(key, self.frame.carries(key)) for key, row in self._rows.items() if row.actions]
+        return tuple((key, None if values is None else bool(values)) for key, values in known)
+
+    @cached_property
     def _of_any_action(self) -> dict[str, Presence]:
         """Whether requests carry a key that does not hang on what they ask for."""
-        return {key: self._presence(key, row, "") for key, row in self._rows.items() if not row.actions}
+        return {key: self._presence(key, row) for key, row in self._rows.items() if not row.actions}
 
-    def _presence(self, key: str, row: ContextKey, action: str) -> Presence:
+    def _presence(self, key: str, row: ContextKey) -> Presence:
         known = self.frame.carries(key)
-        if known is not None and (not row.actions or action in row.actions):
+        if known is not None:
             return "always" if known else "never"
-        presence = row.presence(self.audience, action)
-        return "never" if self.bare and presence == "maybe" and row.caller_controlled and not row.actions else presence
+        presence = row.carried(self.audience)
+        return "never" if self.bare and presence == "maybe" and row.caller_controlled else presence
 
     def _group(self, actions: tuple[str, ...], target: Target, carried: Mapping[str, Presence]) -> RequestGroup:
         domain: dict[str, object] = {ACTION: FiniteSet(actions)}
@@ -139,10 +142,21 @@ class RequestGroups:
                 domain[ARN] = self._callers(carried.get(key, "always"))
                 outsider[ARN] = NOBODY_IN_PARTICULAR
                 continue
-            domain[name] = self._domain(row, key, carried[key], carried)
-            if not row.caller_controlled:
-                outsider[name] = self._of_outsiders(row, key, carried[key])
+            domain[name], theirs = self._values(row, key, carried[key])
+            if row.many and carried[key] != "never":
+                domain[name] = self._several(key, carried)
+            if theirs is not None:
+                outsider[name] = theirs
         return RequestGroup(actions, target, domain, outsider)
+
+    def _values(self, row: ContextKey, key: str, presence: Presence) -> tuple[object, object | None]:
+        """The values of a key, and those that outsiders can bring about where they do not choose it. Worked out once:
+        groups of many actions carry it alike."""
+        known = self._known_values.get((key, presence))
+        if known is None:
+            theirs = None if row.caller_controlled else self._of_outsiders(row, key, presence)
+            known = self._known_values[key, presence] = (self._domain(row, key, presence), theirs)
+        return known
 
     def _callers(self, presence: Presence) -> OptionalSet[TextSet]:
         """The resource names that callers can have."""
@@ -163,10 +177,10 @@ class RequestGroups:
         )
         return all_callers(spoken, frozenset(self.around.trusted_accounts | ({self.around.account} - {""})))
 
-    def _domain(self, row: ContextKey, key: str, presence: Presence, carried: Mapping[str, Presence]) -> object:
+    def _domain(self, row: ContextKey, key: str, presence: Presence) -> object:
         absent, present = presence != "always", presence != "never"
         if row.many:
-            return self._several(key, carried) if present else MultivalueSet((Family(every=NO_TEXTS),))
+            return ANY_SEVERAL if present else MultivalueSet((Family(every=NO_TEXTS),))
         if dimension(key) == TIME:
             return OptionalSet(IntervalSet([((self.around.seconds, 0), LAST)]), absent=False)
         if row.kind == "address":
@@ -203,7 +217,7 @@ class RequestGroups:
     def _of_outsiders(self, row: ContextKey, key: str, presence: Presence) -> object:
         """What an outsider can bring about for a key that is not theirs to choose."""
         if self.frame.carries(key) is not None:
-            return self._domain(row, key, presence, {})
+            return self._domain(row, key, presence)
         if dimension(key) == TIME:
             return OptionalSet(whole_numbers(self.around.seconds, self.around.seconds), absent=False)
         absent = presence != "always"
@@ -248,17 +262,23 @@ Alike = dict[tuple[Target, tuple[Presence, ...]], tuple[str, ...]]
 """What actions are on, and which of some keys their requests carry → the actions."""
 
 
-def _grouped(verb: Verb, carried: Callable[[str], tuple[Presence, ...]]) -> Alike:
-    """The verb's actions, grouped by what they are on and by what `carried` says of them."""
+@lru_cache(maxsize=4096)
+def _grouped(verb: Verb, audience: Audience, of_some_actions: tuple[tuple[str, bool | None], ...]) -> Alike:
+    """The verb's actions, grouped by what they are on and by which of these keys their requests carry. Many policies
+    look at the same keys."""
     names_of: dict[tuple[Target, tuple[Presence, ...]], list[str]] = {}
     for action in actions_of(verb):
-        names_of.setdefault((action.target, carried(action.name)), []).append(action.name)
+        carried = tuple([_presence_for(action.name, audience, key, known) for key, known in of_some_actions])
+        names_of.setdefault((action.target, carried), []).append(action.name)
     return {one: tuple(names) for one, names in names_of.items()}
 
 
-@cache
-def _by_target(verb: Verb) -> Alike:
-    return _grouped(verb, lambda _: ())
+def _presence_for(action: str, audience: Audience, key: str, known: bool | None) -> Presence:
+    row = context_key(key)
+    assert row is not None
+    if known is not None and action in row.actions:
+        return "always" if known else "never"
+    return row.presence(audience, action)
 
 
 def _numbers(row: ContextKey) -> IntervalSet:

@@ -6,7 +6,7 @@ out of the limits, and the statement is marked `sure=False`: its box is then the
 
 from __future__ import annotations
 
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import msgspec
 
@@ -33,9 +33,10 @@ from rusty_lantern.core.access.solver.sets.automata import (
     NO_TEXTS,
     SOME_TEXT,
     TextSet,
+    complement,
 )
 from rusty_lantern.core.access.solver.sets.matching import matching
-from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob
+from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, may_be_empty, rests
 from rusty_lantern.core.model.identity import Verb
 
 LONGEST_NAME = len("arn:aws:s3:::") + 255 + len("/") + 1024
@@ -57,7 +58,7 @@ class AudiencePolicy(RequestGroups):
     def limits(self, statement: Statement, group: RequestGroup) -> StatementBox | None:
         """The statement as limits on the group; None if it does not apply at all."""
         applies = self.applies(statement)
-        actions = self._actions(statement, group)
+        actions = _reached_of(group.actions, statement.actions, statement.actions_negated)
         if applies == "no" or not actions:
             return None
         reasons = [str(fault) for fault in statement.faults]
@@ -98,6 +99,11 @@ class AudiencePolicy(RequestGroups):
         """Whether there is anything that a bare request leaves away."""
         return any(map(self._may_be_left_away, self._used))
 
+    @cached_property
+    def applying(self) -> tuple[Statement, ...]:
+        """The policy's statements that may apply to this audience or identity."""
+        return tuple(statement for statement in self.policy.statements if self.applies(statement) != "no")
+
     def applies(self, statement: Statement) -> Applies:
         """Whether a statement applies to this audience or identity."""
         principals = statement.principals
@@ -111,33 +117,30 @@ class AudiencePolicy(RequestGroups):
             return "maybe" if principals.negated and principals.vague and self.audience != "anyone" else "yes"
         return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
 
-    def applies_to(self, statement: Statement, verb: Verb) -> bool:
-        """Whether a statement may apply to this verb and audience; a cheap test before the exact one."""
-        if self.applies(statement) == "no":
-            return False
-        return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])
-
-    def _actions(self, statement: Statement, group: RequestGroup) -> FiniteSet:
-        return FiniteSet(reached_actions(statement.actions, statement.actions_negated).intersection(group.actions))
-
     def _resources(self, statement: Statement, group: RequestGroup) -> TextSet | None:
         """The keys that the statement's resources reach; all texts for a bucket's own action; None for none."""
         if not statement.resources:
             return ALL_TEXTS
-        name = f"arn:aws:s3:::{self.bucket}"
         whose = self._who if any("${" in resource for resource in statement.resources) else None
-        whole = self._once("names", statement, lambda: self._names(statement), whose=whose)
         if group.target == "bucket":
-            held = self._once("held", statement, lambda: whole.holds(name), whose=whose)
-            return ALL_TEXTS if held else None
-        return self._once("keys", statement, lambda: self._keys(whole, name), whose=whose)
+            reached = self._once("bucket", statement, lambda: self._reaches_bucket(statement), whose=whose)
+            return ALL_TEXTS if reached else None
+        return self._once("keys", statement, lambda: self._keys(statement), whose=whose)
 
-    def _keys(self, whole: TextSet, name: str) -> TextSet | None:
-        keys = whole.after(name + "/")
+    def _reaches_bucket(self, statement: Statement) -> bool:
+        """Whether the bucket itself is one of a statement's resources."""
+        named = any(may_be_empty(rest) for rest in self._behind(statement, f"arn:aws:s3:::{self.bucket}"))
+        return named != statement.resources_negated
+
+    def _keys(self, statement: Statement) -> TextSet | None:
+        """The keys of the objects that are a statement's resources; None where there are none."""
+        named = matching(self._behind(statement, f"arn:aws:s3:::{self.bucket}/"), self.work)
+        keys = complement(named) if statement.resources_negated else named
         return None if keys.meet(SOME_TEXT, self.work).empty else keys
 
-    def _names(self, statement: Statement) -> TextSet:
-        """The resource names that a statement reaches. A pattern that is longer than any name reaches none."""
+    def _behind(self, statement: Statement, start: str) -> tuple[Pattern, ...]:
+        """What follows `start` in the resource names that a statement lists. A pattern that is longer than any name
+        reaches none."""
         patterns: list[Pattern | None] = []
         for resource in statement.resources:
             pattern = partition_free(resource)
@@ -146,8 +149,8 @@ class AudiencePolicy(RequestGroups):
             patterns.append(expand(pattern, glob, self.frame) if statement.variables else glob(pattern))
         if None in patterns and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
-        named = matching(tuple(dict.fromkeys(p for p in patterns if p is not None)), self.work)
-        return ALL_TEXTS.minus(named, self.work) if statement.resources_negated else named
+        self.work.spend(len(start) * len(patterns))
+        return tuple(dict.fromkeys(rest for p in patterns if p is not None for rest in rests(p, start)))
 
     @property
     def _who(self) -> object:
@@ -179,6 +182,16 @@ class AudiencePolicy(RequestGroups):
             return False
         fixed = condition.key in FOLLOWS_FROM_NAME or self.frame.carries(condition.key) is not None
         return row.carried(self.audience) == "maybe" and not fixed
+
+
+def reaches(statement: Statement, verb: Verb) -> bool:
+    """Whether a statement is about an action of the verb; a cheap test before the exact one."""
+    return not reached_actions(statement.actions, statement.actions_negated).isdisjoint(VERB_ACTIONS[verb])
+
+
+@lru_cache(maxsize=16_384)
+def _reached_of(actions: tuple[str, ...], patterns: tuple[str, ...], negated: bool) -> FiniteSet:
+    return FiniteSet(reached_actions(patterns, negated).intersection(actions))
 
 
 _VAGUE = "a name with a wildcard inside, or without its account, has no agreed meaning"

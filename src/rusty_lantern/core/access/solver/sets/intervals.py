@@ -45,18 +45,19 @@ class IntervalSet:
     def meet(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of both."""
         work.spend(len(self.spans) + len(other.spans))
+        mine, theirs = self.spans, other.spans
         common: list[tuple[Cut, Cut]] = []
         i = j = 0
-        while i < len(self.spans) and j < len(other.spans):
-            start = max(self.spans[i][0], other.spans[j][0])
-            end = min(self.spans[i][1], other.spans[j][1])
-            if start < end:
-                common.append((start, end))
-            if self.spans[i][1] < other.spans[j][1]:
+        while i < len(mine) and j < len(theirs):
+            (start, end), (first, last) = mine[i], theirs[j]
+            if end < last:
                 i += 1
             else:
-                j += 1
-        return IntervalSet(common)
+                j, end = j + 1, last
+            start = max(start, first)
+            if start < end:
+                common.append((start, end))
+        return _in_order(common)
 
     def join(self, other: IntervalSet, work: Budget) -> IntervalSet:
         """Members of either."""
@@ -75,7 +76,7 @@ class IntervalSet:
     def outside(self) -> IntervalSet:
         """Every value that is not a member."""
         cuts = [FIRST, *(cut for span in self.spans for cut in span), LAST]
-        return IntervalSet(zip(cuts[::2], cuts[1::2], strict=True))
+        return _in_order(span for span in zip(cuts[::2], cuts[1::2], strict=True) if span[0] < span[1])
 
     def count(self) -> Number:
         """How many whole numbers are members of a whole-number line."""
@@ -91,6 +92,13 @@ class IntervalSet:
 
     def __repr__(self) -> str:
         return f"Line({list(self.spans)})"
+
+
+def _in_order(spans: Iterable[tuple[Cut, Cut]]) -> IntervalSet:
+    """The set of spans that are in order already, with room between them."""
+    made = IntervalSet()
+    made.spans = tuple(spans)
+    return made
 
 
 def _closest(span: tuple[Cut, Cut], near: Number) -> Number:

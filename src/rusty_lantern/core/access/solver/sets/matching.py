@@ -10,7 +10,7 @@ from collections.abc import Iterable
 
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, MAX_STATES, NO_TEXTS, TextSet
-from rusty_lantern.core.access.solver.sets.patterns import RUN, Gap, Pattern, Token, glob, plain
+from rusty_lantern.core.access.solver.sets.patterns import RUN, Gap, Pattern, glob, plain
 
 
 def matching(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
@@ -36,44 +36,94 @@ SMALL, MOST_KNOWN = 100, 2_000
 """States of an automaton that is remembered, and how many are: some tens of megabytes at the very most."""
 
 
-def _subsets(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
-    """The subset construction over positions in the patterns."""
-    index: dict[frozenset[tuple[int, int]], int] = {}
-    states: list[frozenset[tuple[int, int]]] = []
+class _Places:
+    """The places in some patterns, laid end to end: a set of places is a number, with a bit for each.
 
-    def number(positions: Iterable[tuple[int, int]]) -> int:
-        closed = _close(patterns, positions)
-        if any(at == len(patterns[p]) - 1 and patterns[p][at] == RUN for p, at in closed):
-            closed = frozenset({(-1, 0)})  # a run of anything at the end: everything from here on matches
-        if closed not in index:
-            index[closed] = len(states)
-            states.append(closed)
+    Behind the last token of a pattern is one more place, which accepts. A step from all places of a set at once is a
+    shift and a few masks, by what each place's token takes.
+    """
+
+    def __init__(self, patterns: tuple[Pattern, ...], work: Budget) -> None:
+        """Raises `OverBudget` for patterns of so many tokens that no step is quick."""
+        size = sum(map(len, patterns)) + len(patterns)
+        self.cost = 1 + size // 16_384
+        """Steps of the budget for a step from one set."""
+        work.spend(size * self.cost)
+        self.first = self.accepting = self.to_the_end = 0
+        self._single = self._run = 0
+        self._naming: dict[str, int] = {}
+        self._stopped: dict[str, int] = {}
+        bit = 1
+        for pattern in patterns:
+            self.first |= bit
+            for at, token in enumerate(pattern):
+                if isinstance(token, Gap):
+                    self._run |= bit if token.run else 0
+                    self._single |= 0 if token.run else bit
+                    self.to_the_end |= bit if token == RUN and at == len(pattern) - 1 else 0
+                    self._stopped |= {char: self._stopped.get(char, 0) | bit for char in token.stops}
+                else:
+                    self._naming |= {char: self._naming.get(char, 0) | bit for char in token}
+                bit <<= 1
+            self.accepting |= bit
+            bit <<= 1
+        self.first = self._with_empty_runs(self.first)
+        self.characters = sorted({*self._naming, *self._stopped})
+        """The characters that any token names; all others are alike."""
+        work.spend(len(self.characters) * self.cost)
+        self._told = {char: self._naming.get(char, 0) | self._stopped.get(char, 0) for char in self.characters}
+
+    def told_apart(self, places: int) -> list[str]:
+        """The characters that a token at one of these places names."""
+        return [char for char, naming in self._told.items() if naming & places]
+
+    def after(self, places: int, char: str) -> int:
+        """The places after one more character; the empty text stands for any that no token names."""
+        passing = ~self._stopped.get(char, 0)
+        stepping = places & (self._naming.get(char, 0) | (self._single & passing))
+        return self._with_empty_runs((stepping << 1) | (places & self._run & passing))
+
+    def _with_empty_runs(self, places: int) -> int:
+        """Also what is reached without a character: a run may be empty."""
+        more = places
+        while more := ((more & self._run) << 1) & ~places:
+            places |= more
+        return places
+
+
+def _subsets(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
+    """The subset construction: each state is the set of places at which one can be."""
+    known = _Places(patterns, work)
+    index: dict[int, int] = {}
+    states: list[int] = []
+
+    def number(places: int) -> int:
+        if places & known.to_the_end:
+            places = known.to_the_end  # a run of anything at the end: everything from here on matches
+        if places not in index:
+            index[places] = len(states)
+            states.append(places)
             if len(states) > MAX_STATES:
                 raise OverBudget
-        return index[closed]
+        return index[places]
 
     edges: list[dict[str, int]] = []
     rest: list[int] = []
     accept: list[bool] = []
-    number((p, 0) for p in range(len(patterns)))
-    for here, state in enumerate(states):
-        if (-1, 0) in state:
+    number(known.first)
+    for here, places in enumerate(states):
+        if places & known.to_the_end:
             edges.append({})
             rest.append(here)
             accept.append(True)
             continue
-        work.spend(1 + len(state))
-        moves = [(p, at, patterns[p][at]) for p, at in state if at < len(patterns[p])]
-        default = number(_step(moves, None))
-        out: dict[str, int] = {}
-        for char in sorted(_characters(moves)):
-            work.spend(1 + len(moves))
-            target = number(_step(moves, char))
-            if target != default:
-                out[char] = target
-        edges.append(out)
+        characters = known.told_apart(places)
+        work.spend((2 + len(characters) + len(known.characters) // 16) * known.cost)
+        default = number(known.after(places, ""))
+        targets = {char: number(known.after(places, char)) for char in characters}
+        edges.append({char: target for char, target in targets.items() if target != default})
         rest.append(default)
-        accept.append(any(at == len(patterns[p]) for p, at in state))
+        accept.append(bool(places & known.accepting))
     return TextSet(edges, rest, accept)
 
 
@@ -112,39 +162,6 @@ def _trie(patterns: tuple[Pattern, ...], work: Budget) -> TextSet:
     if rest[0] == 0:
         return ALL_TEXTS
     return TextSet(edges, rest, accept) if any(accept) else NO_TEXTS
-
-
-def _close(patterns: tuple[Pattern, ...], positions: Iterable[tuple[int, int]]) -> frozenset[tuple[int, int]]:
-    """Positions reachable without reading a character: a run may be empty."""
-    closed: set[tuple[int, int]] = set()
-    for pattern, start in positions:
-        at = start
-        closed.add((pattern, at))
-        while at < len(patterns[pattern]) and _may_be_empty(patterns[pattern][at]):
-            at += 1
-            closed.add((pattern, at))
-    return frozenset(closed)
-
-
-def _may_be_empty(token: Token) -> bool:
-    return isinstance(token, Gap) and token.run
-
-
-def _characters(moves: list[tuple[int, int, Token]]) -> set[str]:
-    characters: set[str] = set()
-    for _, _, token in moves:
-        characters |= set(token.stops) if isinstance(token, Gap) else token
-    return characters
-
-
-def _step(moves: list[tuple[int, int, Token]], char: str | None) -> Iterable[tuple[int, int]]:
-    """Positions after one character; None is any character that no token names."""
-    for pattern, at, token in moves:
-        if not isinstance(token, Gap):
-            if char in token:
-                yield pattern, at + 1
-        elif char is None or char not in token.stops:
-            yield pattern, at if token.run else at + 1
 
 
 def starting_with(prefix: str, work: Budget) -> TextSet:

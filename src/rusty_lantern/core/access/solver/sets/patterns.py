@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
+
 import msgspec
 
 
@@ -48,6 +50,45 @@ def resource_glob(pattern: str) -> Pattern:
 def plain(text: str, *, fold_case: bool = False) -> Pattern:
     """Tokens of a literal text."""
     return tuple(_token(char, frozenset("?"), frozenset("*"), fold_case) for char in text)
+
+
+def rests(pattern: Pattern, start: str) -> tuple[Pattern, ...]:
+    """What a text that matches `pattern` and begins with `start` may go on with; none where no such text begins so.
+
+    >>> rests(glob("photos/*.tif"), "photos/") == (glob("*.tif"),), rests(glob("photos/*"), "maps/")
+    (True, ())
+    """
+    begun = 0
+    for char, token in zip(start, pattern, strict=False):
+        if isinstance(token, Gap):
+            break
+        if char not in token:
+            return ()
+        begun += 1
+    places = {begun}
+    for char in start[begun:]:
+        places = set(_places_after(pattern, places, char))
+    return tuple(pattern[place:] for place in sorted(places))
+
+
+def _places_after(pattern: Pattern, places: Iterable[int], char: str) -> Iterator[int]:
+    """The places in a pattern at which one is after one more character; a run may be empty."""
+    for place in places:
+        for at in range(place, len(pattern)):
+            token = pattern[at]
+            if not isinstance(token, Gap):
+                if char in token:
+                    yield at + 1
+                break
+            if char not in token.stops:
+                yield at if token.run else at + 1
+            if not token.run:
+                break
+
+
+def may_be_empty(pattern: Pattern) -> bool:
+    """Whether the empty text matches."""
+    return all(isinstance(token, Gap) and token.run for token in pattern)
 
 
 def _squeeze(pattern: str) -> str:
