@@ -24,7 +24,7 @@ from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rul
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.audit.store_subject import views
-from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
 sys.path.insert(0, str(Path(__file__).parents[1]))

@@ -31,7 +31,7 @@ from rusty_lantern.core.access.solver.witness import request_from
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.model.acl import Grant
-from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.reports.results.proposal import try_result
 from tests.conftest import whole_or
 from tests.policies import AROUND, BUCKET, STRANGER, policies, requests

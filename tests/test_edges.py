@@ -32,7 +32,7 @@ from rusty_lantern.core.model.bucket import Bucket, Guards
 from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
-from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.reports.results.proposal import try_result
 from tests.policies import AROUND
 

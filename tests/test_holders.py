@@ -47,7 +47,7 @@ from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity, i
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.intake.secret_patterns import find_leaks
-from rusty_lantern.reports.results.access import decision_results
+from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.reports.results.exposure import exposure_result, exposure_row
 from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.simulator.demo import harbour as saltmarsh

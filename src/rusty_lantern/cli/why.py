@@ -57,7 +57,7 @@ def why(
     """
     from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
     from rusty_lantern.core.audit.dialect_differences import read_otherwise
-    from rusty_lantern.reports.results.access import decision_results, encode_lines
+    from rusty_lantern.reports.results.decisions import decision_results, encode_lines
     from rusty_lantern.reports.terminal.access import why_view
     from rusty_lantern.reports.terminal.exposure import read_otherwise_lines
     from rusty_lantern.reports.terminal.layout import console

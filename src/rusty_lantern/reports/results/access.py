@@ -1,57 +1,20 @@
-"""Results of the access commands: one decision, identities' access, and a proposed change."""
+"""Results of `lantern access`: what identities can do on which buckets, and who can use each verb on one."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
-from datetime import datetime
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
-from rusty_lantern.core.access.evaluator.grants import perhaps_granted
-from rusty_lantern.core.access.evaluator.request import Caller
-from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
-from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
-from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of, principal_of
-from rusty_lantern.core.access.policy.principals import read_principal
-from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy, way_in
-from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
-from rusty_lantern.core.access.solver.public_policy import PublicStatus
-from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.audit.named_access import unread_side
-from rusty_lantern.core.audit.other_requests import OtherRequests, VerbsOfCallers, by_another_action
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
-from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.core.value_sets import NAMES
+from rusty_lantern.reports.results.decisions import name_of
+from rusty_lantern.reports.results.identities import unread_sections
 from rusty_lantern.reports.results.of_survey import OfSurvey
-
-
-class StepResult(msgspec.Struct, frozen=True, kw_only=True):
-    """What one rule said to the request."""
-
-    rule: str
-    says: str
-    why: str
-
-
-class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
-    """`lantern why --json`: one line for each request. `allowed` is null where it is unknown."""
-
-    store: str
-    bucket: str
-    request: Witness
-    allowed: bool | None
-    by: str
-    steps: list[StepResult]
-    note: str
-    other_requests: OtherRequests | None = None
-    """Where it is not allowed and a verb was asked about: what other requests of the caller can do. Null where
-    none is allowed, or where too little is known of the caller."""
 
 
 class AccessRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -113,114 +76,65 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """STORE/BUCKET → why its rules are not all known: they may name others."""
 
 
-def name_of(written: str, stores: Collection[str]) -> tuple[str, str]:
-    """An identity's store and name, where it is written as listings print it (`STORE/NAME`); no store: of any.
+class Asked(msgspec.Struct, frozen=True, kw_only=True):
+    """What a listing of access is limited to."""
 
-    >>> name_of("harbour/tide-reader", ["harbour"]), name_of("arn:aws:iam::1:user/deck", ["harbour"])
-    (('harbour', 'tide-reader'), ('', 'arn:aws:iam::1:user/deck'))
+    who: str | None = None
+    """An identity as listings print it; None: everybody."""
+    verb: str = ""
+    """Empty: every verb."""
+    outside: bool = False
+    """Only identities outside the trusted accounts: of the store's own, none."""
+
+    def has(self, verbs: Mapping[str, str]) -> bool:
+        """Whether somebody with these verbs is listed."""
+        return not self.verb or verbs.get(self.verb, "closed") != "closed"
+
+
+def access_result(
+    about: Mapping[str, Any], stores: Sequence[StoreSubject], chosen: Sequence[BucketSubject], asked: Asked
+) -> AccessResult:
+    """Who can do what: on the buckets chosen, or on all in these stores. Raises `BadInput` for a name nobody has.
+
+    `about`: what the result says about the survey. Of buckets that are chosen, everybody who can use each verb comes
+    first, unless somebody is asked for.
     """
-    store, slash, name = written.partition("/")
-    return (store, name) if slash and store in stores else ("", written)
-
-
-OWN_SIDE = "a caller in the owner's account may also be allowed by its own permissions, which were not read"
-BOTH_SIDES = "the caller's own permissions are among the rules"
-OTHER_SIDE = "a caller from another account also needs its own account's permission, which was not read"
-
-
-def decision_results(
-    view: BucketSubject, specs: Sequence[RequestSpec], moment_of: Callable[[RequestSpec], datetime]
-) -> list[DecisionResult]:
-    """Decide requests about a bucket. Raises `BadInput` for one that cannot be put."""
-    guard = public_policy(view.rules, view.surroundings, Budget(BUDGET))
-    callers, store = VerbsOfCallers(view), [view.dossier.store]
-    named = [msgspec.structs.replace(one, caller=name_of(one.caller, store)[1]) for one in specs]
-    return [_decided(view, one, moment_of(one), guard, callers) for one in named]
-
-
-def _decided(
-    view: BucketSubject, asking: RequestSpec, moment: datetime, guard: PublicStatus, callers: VerbsOfCallers
-) -> DecisionResult:
-    around = view.surroundings
-    identity = _identity_called(view, asking.caller)
-    request = request_of(asking, moment, _sender(view, asking, identity))
-    inside = bool(around.account) and request.caller.account == around.account
-    public = PublicStatus() if inside or identity else guard
-    rules = view.rules
-    if identity is not None:
-        rules = combined_rules(
-            rules, identity_policies_of(view.index, identity), around.account or principal_of(identity).account
-        )
-    decision = decide(rules, request, public=as_match(public))
-    other: OtherRequests | None = None
-    if decision.allowed is not True and not asking.action:
-        other = callers[asking.caller, asking.verb]
-        if other is None or other.level != "closed" or asking.caller not in AUDIENCES:
-            actions = callers.actions(identity, asking.verb, rules)
-            request, decision = by_another_action(asking, request, decision, rules, public, actions)
-        other = None if decision.allowed or (other is not None and other.level == "closed") else other
-    if identity is None and decision.by == NOTHING_ALLOWS:
-        own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
-        perhaps = perhaps_granted(rules, request, own)
-        by = f"{perhaps}, which may be the caller's account"
-        decision = msgspec.structs.replace(decision, allowed=None, by=by) if perhaps else decision
-        unread = unread_side(view, asking.caller) if asking.caller not in AUDIENCES and not perhaps else ""
-        decision = msgspec.structs.replace(decision, allowed=None, by=unread) if unread else decision
-    witness = witness_of(request, view.bucket.name, *way_in(rules, decision.by))
-    if asking.caller not in AUDIENCES:
-        witness = msgspec.structs.replace(witness, caller=asking.caller)
-    note = BOTH_SIDES if identity else ""
-    if identity is None and inside and decision.allowed is False and decision.by == NOTHING_ALLOWS:
-        note = OWN_SIDE
-    elif identity is None and asking.caller not in AUDIENCES and not inside and decision.allowed and not witness.door:
-        note = "" if rules.ids_are_names else OTHER_SIDE  # there, whom a bucket lets in needs nothing else
-    return DecisionResult(
-        store=view.dossier.store,
-        bucket=view.bucket.name,
-        request=witness,
-        allowed=decision.allowed,
-        by=decision.by,
-        steps=[StepResult(rule=s.rule, says=s.says, why=s.why) for s in decision.steps],
-        note=note,
-        other_requests=other,
+    store, name = name_of(asked.who or "", [one.name for one in stores])
+    stores = [one for one in stores if store in ("", one.name)]
+    views = [view for one in stores for view in one.buckets.values()]
+    if chosen:
+        views, stores = list(chosen), [one for one in stores if one.name in {view.store for view in chosen}]
+    in_full = asked.who is not None or bool(chosen)
+    own = [] if asked.outside else [row for one in stores for row in own_rows(one, chosen, in_full=in_full)]
+    rows = [row for view in views for row in access_rows(view)]
+    if asked.who is not None:
+        own = [row for row in own if name in (row.identity, row.resource)]
+        if not own and not any(name in (row.identity, row.account) for row in rows):
+            _refuse_unknown_name(name, stores)
+        rows = [row for row in rows if name in (row.identity, row.account, *(row.identities or ()))]
+    everybody = chosen if asked.who is None and not asked.outside else ()
+    listed = [row for row in rows if asked.has(row.verbs) and not (asked.outside and row.inside)]
+    return AccessResult(
+        **about,
+        who_can=[row for view in everybody for row in who_can(view) if asked.verb in ("", row.verb)],
+        access=sorted(
+            listed,
+            key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket),
+        ),
+        identities=sorted(
+            (row for row in own if asked.has(row.verbs)), key=lambda row: (row.store, row.identity, -row.count)
+        ),
+        unread=unread_sections(stores, "identities"),
+        unread_rules=unread_rules(views),
     )
 
 
-def _identity_called(view: BucketSubject, name: str) -> Identity | None:
-    """The store's own identity of this name; None for anybody else. Raises `BadInput` for a name that nobody has."""
-    identity = view.identity_named(name)
-    if identity is not None or name in AUDIENCES or read_principal(name).kind != "canonical":
-        return identity
-    if any(principal.is_called(name) for principal in view.named) or not view.index.dossier.identities.settled:
-        return None
-    remedy = (
-        nearest(name, view.index.identities_by_name) or "a stranger is asked for by account number or resource name"
-    )
-    raise BadInput(Problem(f'nobody called "{name}" is known to {view.dossier.store}', remedy=remedy))
-
-
-def _sender(view: BucketSubject, asking: RequestSpec, identity: Identity | None) -> Sender | None:
-    """Who sends the request, where it is somebody known: an identity of the store's own, or the likeliest account."""
-    if asking.caller == "any-account":
-        verb = ACTIONS[action_of(asking)].verb
-        return Sender(likeliest_caller(view.rules, view.surroundings, verb))
-    if asking.caller in AUDIENCES:
-        return None
-    if identity is None:
-        called = view.rules.principal(asking.caller)
-        return Sender(Caller(called.account, called.arn, called.label)) if called.label != called.name else None
-    principal, account = principal_of(identity), view.surroundings.account
-    known = {key: values for key, values in principal.known if not key.endswith("/")}
-    if principal.kind == "canonical":
-        return Sender(Caller(account or OUTSIDER_ACCOUNT, "", identity.name, aliases=principal.aliases), known)
-    if principal.label != principal.name:
-        return Sender(Caller(principal.account, principal.arn, principal.label, aliases=principal.aliases), known)
-    return Sender(Caller(principal.account or account, principal.arn), known)
-
-
-def encode_lines(results: list[DecisionResult]) -> str:
-    """Decisions as JSON Lines."""
-    return "\n".join(msgspec.json.encode(result).decode() for result in results)
+def _refuse_unknown_name(who: str, stores: Sequence[StoreSubject]) -> None:
+    """Raise `BadInput` for an identity that no rule names and no store knows."""
+    known = {name for one in stores for name in one.index.identities_by_name}
+    if who not in known:
+        hint = nearest(who, known) or "lantern access lists everybody; identities of some stores may not have been read"
+        raise BadInput(Problem(f'nobody called "{who}" is named in a rule or known to a store', remedy=hint))
 
 
 def access_rows(view: BucketSubject) -> list[AccessRow]:

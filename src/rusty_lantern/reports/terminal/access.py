@@ -11,13 +11,8 @@ from rich.console import Console
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.other_requests import OtherRequests
 from rusty_lantern.core.value_types import show_names
-from rusty_lantern.reports.results.access import (
-    AccessResult,
-    AccessRow,
-    DecisionResult,
-    IdentityAccessRow,
-    WhoCanRow,
-)
+from rusty_lantern.reports.results.access import AccessResult, AccessRow, IdentityAccessRow, WhoCanRow
+from rusty_lantern.reports.results.decisions import DecisionResult
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
     STYLES,
