@@ -13,7 +13,7 @@ from rusty_lantern.cli.output import printed
 from rusty_lantern.cli.session import FailOnOption, audit_saved, end_listing, saved_survey, workspace
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence, Set
     from datetime import datetime
 
     from rusty_lantern.archive.surveys import Survey
@@ -54,20 +54,14 @@ def changes(
     weaker (which counts as high); with --declared, if anything is not as declared. Example:
     lantern changes --since 2026-10-02 --events events.jsonl
     """
-    from fnmatch import fnmatchcase
-
     from rusty_lantern.core.audit.store_subject import store_subjects
-    from rusty_lantern.core.errors import BadInput, Problem, nearest
     from rusty_lantern.core.history.changes import changes
     from rusty_lantern.core.history.drift_changes import drift_changes
     from rusty_lantern.reports.results.changes import ChangesResult, change_rows, drift_rows
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.changes import changes_view, declared_view
 
-    def wanted(store: str, name: str) -> bool:
-        return not only or any(fnmatchcase(f"{store}/{name}", pattern) for pattern in only)
-
-    place = workspace(workspace_folder)
+    place, wanted = workspace(workspace_folder), _one_of(only or ())
     if declared is not None:
         left = _left(place, declared, before, wanted)
         printed(encode(left) + "\n" if json else None, lambda screen: declared_view(screen, left))
@@ -78,11 +72,7 @@ def changes(
     stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
     differences = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
     differences = [within for change in differences if (within := change.within(wanted)) is not None]
-    known = {(one.name, name) for side in stores for one in side for name in one.titles()}
-    for pattern in only or ():
-        if not any(fnmatchcase(f"{store}/{name}", pattern) for store, name in known):
-            remedy = nearest(pattern, [f"{store}/{name}" for store, name in known]) or "lantern buckets lists them"
-            raise BadInput(Problem(f'nothing in either survey is called "{pattern}"', remedy=remedy))
+    _refuse_idle(only or (), {f"{one.name}/{name}" for side in stores for one in side for name in one.titles()})
     drift = drift_changes(*(audit_saved(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(differences, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
@@ -103,6 +93,25 @@ def changes(
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
     worse = [row.severity for row in result.drift if row.change in ("new", "worse")]
     end_listing(fail_on, [*worse, *("high" for _ in result.weakened)], new.unread)
+
+
+def _one_of(patterns: Sequence[str]) -> Callable[[str, str], bool]:
+    """Whether something in a store has a name that fits one of these patterns; anything, where there is none."""
+    from fnmatch import fnmatchcase
+
+    return lambda store, name: not patterns or any(fnmatchcase(f"{store}/{name}", one) for one in patterns)
+
+
+def _refuse_idle(patterns: Sequence[str], titles: Set[str]) -> None:
+    """Raise `BadInput` for a pattern that fits none of these STORE/NAMEs."""
+    from fnmatch import fnmatchcase
+
+    from rusty_lantern.core.errors import BadInput, Problem, nearest
+
+    for pattern in patterns:
+        if not any(fnmatchcase(title, pattern) for title in titles):
+            remedy = nearest(pattern, sorted(titles)) or "lantern buckets lists them"
+            raise BadInput(Problem(f'nothing in either survey is called "{pattern}"', remedy=remedy))
 
 
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:
