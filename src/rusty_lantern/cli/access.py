@@ -40,7 +40,7 @@ def access(
     """
     from rusty_lantern.core.access.policy.actions import VERBS
     from rusty_lantern.core.errors import BadInput, Problem, nearest
-    from rusty_lantern.reports.results.access import Asked, access_result
+    from rusty_lantern.reports.results.access import AccessChoice, access_result
     from rusty_lantern.reports.results.facts import encode
     from rusty_lantern.reports.terminal.access import access_view
 
@@ -48,8 +48,8 @@ def access(
         raise BadInput(Problem(f'no verb "{can}"', remedy=nearest(can, VERBS) or f"one of {', '.join(VERBS)}"))
     session = opened(workspace_folder, survey, as_of)
     chosen = chosen_views(session, buckets) if buckets else []
-    asked = Asked(who=who, verb=can or "", outside=outside)
-    result = access_result(session.about(named=who is not None or bool(chosen)), session.stores, chosen, asked)
+    choice = AccessChoice(who=who, verb=can or "", outside=outside)
+    result = access_result(session.about(named=who is not None or bool(chosen)), session.stores, chosen, choice)
     printed(
         encode(result) + "\n" if json else None, lambda screen: access_view(screen, result, in_full=who is not None)
     )

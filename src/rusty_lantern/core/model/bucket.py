@@ -221,11 +221,25 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """The address that the request said it came from, and did not; empty where it said nothing of one."""
 
 
+class VersionSource(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A container whose earlier versions the store keeps in another one: whoever writes to it writes there as well."""
+
+    name: str
+    read: str = ""
+    write: str = ""
+    takes_back: bool = False
+    """Whether a deletion in it takes the latest version out of the other one again."""
+
+
 class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):
     """The two headers of the Swift protocol that say who may read and who may write, as the store shows them."""
 
     read: str = ""
     write: str = ""
+    versions_of: list[VersionSource] = []
+    """The containers whose earlier versions are kept in this one."""
+    versions_unread: str = ""
+    """Why earlier versions of others may be kept in it as well; empty where that is known."""
 
 
 class AccountAcl(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -41,8 +41,8 @@ def without_public(view: BucketSubject, verbs: Collection[Verb]) -> tuple[Bucket
         for entry in _entries(side)
         if entry not in _entries(kept)
     ]
-    new = ContainerAcl(read, write)
-    answer: Answer[ContainerAcl] = Answer("known", new) if read or write else Answer("absent")
+    new = msgspec.structs.replace(acl, read=read, write=write)
+    answer: Answer[ContainerAcl] = Answer("known", new) if new != ContainerAcl() else Answer("absent")
     bucket = msgspec.structs.replace(view.bucket, container_acl=answer)
     return msgspec.structs.replace(view, bucket=bucket), f"take {', '.join(taken)} out of the container's ACL"
 

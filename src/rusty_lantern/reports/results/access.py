@@ -76,7 +76,7 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """STORE/BUCKET → why its rules are not all known: they may name others."""
 
 
-class Asked(msgspec.Struct, frozen=True, kw_only=True):
+class AccessChoice(msgspec.Struct, frozen=True, kw_only=True):
     """What a listing of access is limited to."""
 
     who: str | None = None
@@ -92,37 +92,37 @@ class Asked(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def access_result(
-    about: Mapping[str, Any], stores: Sequence[StoreSubject], chosen: Sequence[BucketSubject], asked: Asked
+    about: Mapping[str, Any], stores: Sequence[StoreSubject], chosen: Sequence[BucketSubject], choice: AccessChoice
 ) -> AccessResult:
     """Who can do what: on the buckets chosen, or on all in these stores. Raises `BadInput` for a name nobody has.
 
     `about`: what the result says about the survey. Of buckets that are chosen, everybody who can use each verb comes
-    first, unless somebody is asked for.
+    first, unless somebody is choice for.
     """
-    store, name = name_of(asked.who or "", [one.name for one in stores])
+    store, name = name_of(choice.who or "", [one.name for one in stores])
     stores = [one for one in stores if store in ("", one.name)]
     views = [view for one in stores for view in one.buckets.values()]
     if chosen:
         views, stores = list(chosen), [one for one in stores if one.name in {view.store for view in chosen}]
-    in_full = asked.who is not None or bool(chosen)
-    own = [] if asked.outside else [row for one in stores for row in own_rows(one, chosen, in_full=in_full)]
+    in_full = choice.who is not None or bool(chosen)
+    own = [] if choice.outside else [row for one in stores for row in own_rows(one, chosen, in_full=in_full)]
     rows = [row for view in views for row in access_rows(view)]
-    if asked.who is not None:
+    if choice.who is not None:
         own = [row for row in own if name in (row.identity, row.resource)]
         if not own and not any(name in (row.identity, row.account) for row in rows):
             _refuse_unknown_name(name, stores)
         rows = [row for row in rows if name in (row.identity, row.account, *(row.identities or ()))]
-    everybody = chosen if asked.who is None and not asked.outside else ()
-    listed = [row for row in rows if asked.has(row.verbs) and not (asked.outside and row.inside)]
+    everybody = chosen if choice.who is None and not choice.outside else ()
+    listed = [row for row in rows if choice.has(row.verbs) and not (choice.outside and row.inside)]
     return AccessResult(
         **about,
-        who_can=[row for view in everybody for row in who_can(view) if asked.verb in ("", row.verb)],
+        who_can=[row for view in everybody for row in who_can(view) if choice.verb in ("", row.verb)],
         access=sorted(
             listed,
             key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket),
         ),
         identities=sorted(
-            (row for row in own if asked.has(row.verbs)), key=lambda row: (row.store, row.identity, -row.count)
+            (row for row in own if choice.has(row.verbs)), key=lambda row: (row.store, row.identity, -row.count)
         ),
         unread=unread_sections(stores, "identities"),
         unread_rules=unread_rules(views),

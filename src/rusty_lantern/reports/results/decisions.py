@@ -103,7 +103,7 @@ def _decided(
         decision = msgspec.structs.replace(decision, allowed=None, by=by) if perhaps else decision
         unread = unread_side(view, asking.caller) if asking.caller not in AUDIENCES and not perhaps else ""
         decision = msgspec.structs.replace(decision, allowed=None, by=unread) if unread else decision
-    witness = witness_of(request, view.bucket.name, *way_in(rules, decision.by))
+    witness = witness_of(request, view.bucket.name, way_in(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
     note = BOTH_SIDES if identity else ""

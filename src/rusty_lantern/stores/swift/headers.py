@@ -10,6 +10,7 @@ import re
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
+from urllib.parse import unquote
 
 import msgspec
 
@@ -82,6 +83,15 @@ def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> 
         "tags": known({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
         "counters": _counters(headers, evidence),
     }  # fmt: skip
+
+
+def versions_kept_in(headers: Headers) -> tuple[str, bool] | None:
+    """The other container in which a container's earlier versions are kept, and whether a deletion takes the latest
+    back out of it. Source: the middleware `versioned_writes`."""
+    for name, takes_back in (("x-versions-location", True), ("x-history-location", False)):
+        if headers.get(name):
+            return unquote(headers[name]).strip("/"), takes_back
+    return None
 
 
 def account_fields(headers: Headers, evidence: Evidence, *, sees_all: bool, gateway: bool) -> dict[str, Answer[Any]]:

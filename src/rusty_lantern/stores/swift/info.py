@@ -25,6 +25,7 @@ class Info(msgspec.Struct, frozen=True):
     s3api: S3Door | None = None
     container_quotas: dict[str, Any] | None = None
     account_quotas: dict[str, Any] | None = None
+    versioned_writes: dict[str, Any] | None = None
 
     @property
     def own_users(self) -> bool:

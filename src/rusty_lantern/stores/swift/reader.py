@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Self
 from urllib.parse import quote, urlsplit
@@ -11,7 +12,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, SharedQuota
+from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, ProbeAnswer, SharedQuota, VersionSource
 from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
 from rusty_lantern.core.model.identity import Verb
@@ -36,6 +37,7 @@ from rusty_lantern.stores.swift.headers import (
     container_fields,
     is_gateway,
     shows_privileged,
+    versions_kept_in,
     with_account_quotas,
 )
 from rusty_lantern.stores.swift.info import Info, ask_info
@@ -75,6 +77,7 @@ class SwiftReader(HttpReader):
         self.info: Info | None = None
         """What the server says of itself; None where it was not asked, or does not say."""
         self.account_quotas: list[SharedQuota] = []
+        self.kept_in: dict[str, tuple[str, bool] | None] = {}
 
     def authorize(self) -> Token:
         """A token, which is fetched before anything else is asked."""
@@ -167,15 +170,21 @@ class SwiftReader(HttpReader):
         read = await Crew(visit.store, read_one, order.advanced).read(wanted)
         head = Evidence(f"HEAD {self.path}", str(account.head.status), moment)
         sees_all = any(shown)
+        buckets = [as_shown(bucket) for bucket in read] if sees_all else read
         return visit.dossier(
             SWIFT,
             Answer("known", len(account.names), "", evidence),
             account=Answer("known", self.path.rpartition("/")[2], "", evidence),
             acl_reading=self.reading(account),
             doors=self.doors(account),
-            buckets=[as_shown(bucket) for bucket in read] if sees_all else read,
+            buckets=with_version_sources(buckets, self.kept_in) if self.keeps_versions_elsewhere else buckets,
             **account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway),
         )
+
+    @property
+    def keeps_versions_elsewhere(self) -> bool:
+        """Whether the store may keep the earlier versions of one container in another one."""
+        return self.info is None or self.info.versioned_writes is not None
 
     def doors(self, account: Account) -> Answer[list[Door]]:
         """The server's own S3 door, where it decides by what this protocol does not show: a gateway's policies and
@@ -214,6 +223,7 @@ class SwiftReader(HttpReader):
             )
             return dict.fromkeys(SHOWN_BY_HEAD, lost)
         shown.append(shows_privileged(reply.headers))
+        self.kept_in[name] = versions_kept_in(reply.headers)
         evidence = Evidence(question, str(reply.status), self.visit.moment)
         fields = container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
         info = self.info
@@ -277,6 +287,31 @@ class SwiftReader(HttpReader):
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """One listing of a single name, or one byte of an object."""
         return await ask_anonymously(self.outside, self._of(bucket), verb, request)
+
+
+def with_version_sources(buckets: list[Bucket], kept_in: Mapping[str, tuple[str, bool] | None]) -> list[Bucket]:
+    """Containers, each with those whose earlier versions are kept in it: who may write to these writes to it as well,
+    though its own ACL says nothing of them. `kept_in`: of the containers that were read, where theirs are kept."""
+    sources: dict[str, list[VersionSource]] = {}
+    lost: list[str] = []
+    for bucket in buckets:
+        kept, acl = kept_in.get(bucket.name), bucket.container_acl
+        gone = acl.evidence.answer.startswith("404")
+        if (bucket.name not in kept_in and not gone) or (kept and acl.unread):
+            lost.append(bucket.name)
+        elif kept:
+            own = acl.value or ContainerAcl()
+            sources.setdefault(kept[0], []).append(VersionSource(bucket.name, own.read, own.write, kept[1]))
+    unread = f"{lost[0]} was not read{f', nor {len(lost) - 1} more' if len(lost) > 1 else ''}" if lost else ""
+    return [_with_sources(bucket, sources.get(bucket.name, []), unread) for bucket in buckets]
+
+
+def _with_sources(bucket: Bucket, sources: list[VersionSource], unread: str) -> Bucket:
+    acl = bucket.container_acl
+    if not (sources or unread) or acl.unread:
+        return bucket
+    known = msgspec.structs.replace(acl.value or ContainerAcl(), versions_of=sources, versions_unread=unread)
+    return msgspec.structs.replace(bucket, container_acl=Answer("known", known, acl.note, acl.evidence))
 
 
 def as_shown(bucket: Bucket) -> Bucket:

@@ -19,6 +19,7 @@ from rusty_lantern.core.access.policy.acl_permissions import CONTAINER_READ_AT_G
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST
 from rusty_lantern.core.access.policy.document import Condition, Fault, Principals, Statement
+from rusty_lantern.core.access.policy.referer_entries import NO_REFERER, host_clauses, host_condition
 from rusty_lantern.core.model.acl import NOBODY
 from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl
 from rusty_lantern.core.model.dossier import AclReading
@@ -26,8 +27,6 @@ from rusty_lantern.core.model.dossier import AclReading
 DOOR = "swift"
 EVERYBODY = Principals(everyone=True)
 SIGNED = Condition("stringnotequals", "aws:principaltype", ("Anonymous",), "")
-NO_REFERER = ""
-"""The value of `REFERER_HOST` in a request without a Referer."""
 
 _LIST = ("s3:ListBucket", "s3:ListBucketVersions")
 _LISTS_AT_GATEWAY = ("s3:ListBucket",)
@@ -98,8 +97,33 @@ def _read(
 ) -> Iterator[Statement]:
     yield from _of_header(parse_container_acl(acl.read), "read", reading, guards)
     yield from _of_header(parse_container_acl(acl.write), "write", reading, guards)
+    yield from _of_versions_kept(acl, reading, guards)
     yield from _of_account(account, reading) if account is not None else ()
     yield from _no_uploads(guards.refuse_new_acls) if reading == "gateway" else ()
+
+
+VERSIONS_KEPT = ("arn:aws:s3:::*/????*/?*",)
+"""How versions of another container's objects are called: the length of the name in three digits, the name, a
+slash, and the moment. Source: the middleware `versioned_writes`."""
+
+
+def _of_versions_kept(acl: ContainerAcl, reading: AclReading, guards: GatewayGuards) -> Iterator[Statement]:
+    """What ACLs of containers allow whose earlier versions are kept in this one: the store moves them as its own, and
+    asks no ACL of this one (measured on release 2.30)."""
+    for source in acl.versions_of:
+        readers = [*_of_header(parse_container_acl(source.read), "read", reading, guards)]
+        for writer in _of_header(parse_container_acl(source.write), "write", reading, guards):
+            place = f"{writer.place} of {source.name}, whose earlier versions are kept here"
+            may = msgspec.structs.replace(writer, place=place, resources=VERSIONS_KEPT, through=source.name)
+            yield msgspec.structs.replace(may, actions=_WRITE if source.takes_back else _WRITE[:1])
+            for reader in readers if source.takes_back else ():  # what was taken back can be read there
+                if "s3:GetObject" in reader.actions:
+                    both = f"{writer.place} and {reader.place} of {source.name}, whose earlier versions are kept here"
+                    yield msgspec.structs.replace(may, place=both, actions=_READ, within=reader)
+    if acl.versions_unread:
+        perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, (SIGNED,))
+        why = f"its earlier versions may be kept here: {acl.versions_unread}"
+        yield _in_doubt(msgspec.structs.replace(perhaps, resources=VERSIONS_KEPT), why)
 
 
 def _together(statements: Iterable[Statement]) -> tuple[Statement, ...]:
@@ -130,7 +154,7 @@ def _no_uploads(stands: bool | None) -> Iterator[Statement]:
 
 def _of_header(entries: Entries, side: Side, reading: AclReading, guards: GatewayGuards) -> Iterator[Statement]:
     lists = _LISTS_AT_GATEWAY if reading == "gateway" else _LIST
-    for words, conditions in _hosts(entries.hosts, reading) if side == "read" else ():
+    for words, conditions in host_clauses(entries.hosts, reading) if side == "read" else ():
         title = f"container read ACL {words}"
         yield allow(title, EVERYBODY, _READ, conditions)
         if entries.listings or reading == "gateway":
@@ -202,7 +226,10 @@ def _of_role(role: str, entries: Entries, side: Side) -> Iterator[Statement]:
         yield allow(words, who, _LIST, ())
         return
     without = [
-        condition for entry in positive if entry != "*" for condition in _host(entry, "keystone", negated=True) or ()
+        condition
+        for entry in positive
+        if entry != "*"
+        for condition in host_condition(entry, "keystone", negated=True) or ()
     ]
     some_left_out = len(positive) < len(entries.hosts)
     if "*" not in positive or some_left_out:
@@ -244,45 +271,6 @@ def _who(name: str, reading: AclReading) -> tuple[Principals, tuple[Condition, .
     if reading != "keystone" and ("*" in name or name.startswith(".")):
         return None
     return Principals(canonical=(name,)), ()
-
-
-def _hosts(entries: tuple[str, ...], reading: AclReading) -> Iterator[tuple[str, tuple[Condition, ...]]]:
-    """Which hosts of the Referer header are let in: the entries are taken in order, and the last that fits counts.
-
-    Each entry that lets in is one clause, of which the later ones that leave out take away. Source: measured on the
-    servers. `.r:-*` leaves out nobody but at a gateway, where it leaves out every request that has a Referer.
-    """
-    for number, entry in enumerate(entries):
-        if entry.startswith("-") or not entry:
-            continue
-        later = [one.removeprefix("-") for one in entries[number + 1 :] if one.startswith("-")]
-        conditions = () if entry == "*" else _host(entry, reading, negated=False)
-        if conditions is None:
-            continue
-        without = [condition for one in later for condition in _host(one, reading, negated=True) or ()]
-        words = ",".join([f".r:{entry}", *(f".r:-{one}" for one in later)])
-        yield words, (*conditions, *without)
-
-
-def _host(entry: str, reading: AclReading, *, negated: bool) -> tuple[Condition, ...] | None:
-    """A condition on the host: one host, or all below a domain. None where no host fits: they are in lower case, and
-    have no port, path or scheme, though an ACL may be written with one."""
-    if entry == "*" and negated and reading == "gateway":
-        return (Condition("stringequals", REFERER_HOST, (NO_REFERER,), ".r:-*"),)
-    if entry != entry.lower() or entry == "*":
-        return None
-    if not _IN_NO_HOST["gateway" if reading == "gateway" else ""].isdisjoint(entry):
-        return None
-    values = [f"*{entry}"] if entry.startswith(".") else [entry]
-    if entry == "unknown" and reading != "gateway":
-        values.append(NO_REFERER)  # the servers put this word where there is no Referer
-    operator = "like" if entry.startswith(".") else "equals"
-    place = f".r:{'-' if negated else ''}{entry}"
-    return (Condition(f"string{'not' if negated else ''}{operator}", REFERER_HOST, tuple(values), place),)
-
-
-_IN_NO_HOST = {"gateway": frozenset("/:"), "": frozenset("/:?#@[]")}
-"""What a Referer's host never has in it, as the servers read it (tried on a gateway 16.2 and on Swift 2.30)."""
 
 
 def _of_account(acl: AccountAcl, reading: AclReading) -> Iterator[Statement]:

@@ -91,6 +91,8 @@ class Statement(msgspec.Struct, frozen=True):
     by_post: str = ""
     """The header of the POST that does what it allows, at a door that does not ask the policy: no Deny of the policy
     refuses it."""
+    through: str = ""
+    """The other container by which it is done, with the name of an object there: the store does the same here then."""
     at_every_door: bool = False
     """Whether no door lets by what it refuses: it is no policy's."""
     within: Statement | None = None

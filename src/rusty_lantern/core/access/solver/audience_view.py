@@ -24,7 +24,7 @@ from rusty_lantern.core.access.solver.sets.automata import just
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADDRESSES, Cut, IntervalSet, Number
 from rusty_lantern.core.access.solver.sets.matching import starting_with
 from rusty_lantern.core.access.solver.statements import AudiencePolicy, StatementBox, reaches
-from rusty_lantern.core.access.solver.witness import request_from
+from rusty_lantern.core.access.solver.witness import WayIn, request_from
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import Right
 from rusty_lantern.core.model.identity import Verb
@@ -53,13 +53,12 @@ def public_policy(rules: Rules, around: EvaluationContext, work: Budget) -> Publ
         return PublicStatus(least=False, most=True)
 
 
-def way_in(rules: Rules, by: str) -> tuple[str, str]:
-    """The door that a rule, by its title, lets a request in at, empty for the store's first; and the header of the POST
-    that does it there, where it is one."""
+def way_in(rules: Rules, by: str) -> WayIn:
+    """How a rule, by its title, lets a request in."""
     statement = next((one for one in rules.policy.statements if one.title == by), None)
     if statement is not None and statement.door:
-        return statement.door, statement.by_post
-    return next((right.door for right in rules.rights if right.title == by), ""), ""
+        return WayIn(statement.door, statement.by_post, statement.through)
+    return WayIn(next((right.door for right in rules.rights if right.title == by), ""))
 
 
 class Widest(msgspec.Struct, frozen=True):

@@ -71,7 +71,7 @@ def _more(
         for piece in view.pieces(group, mine):
             for rest in without(piece, taken, view.work):
                 request = view.request_in(rest, group)
-                witness = witness_of(request, view.rules.bucket, *way_in(view.rules, decide(view.rules, request).by))
+                witness = witness_of(request, view.rules.bucket, way_in(view.rules, decide(view.rules, request).by))
                 return msgspec.structs.replace(witness, caller=view.identity.name) if view.identity else witness
     return None
 

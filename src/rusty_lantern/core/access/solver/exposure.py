@@ -97,7 +97,7 @@ def _proven(view: AudienceView, widest: Widest) -> Verdict:
     if decision.allowed is not True:
         doubt = f"the two deciders disagree about {request.action}; please report this policy"
         return Verdict("unknown", doubts=(doubt,))
-    witness = witness_of(request, view.rules.bucket, *way_in(view.rules, decision.by))
+    witness = witness_of(request, view.rules.bucket, way_in(view.rules, decision.by))
     return Verdict(widest.level, witness, decision.by, widest.restriction, until=_ends(widest.piece))
 
 

@@ -6,7 +6,7 @@ import ipaddress
 from datetime import UTC, datetime
 from fractions import Fraction
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import quote, urlencode
 
 import msgspec
@@ -224,9 +224,29 @@ _IN_THESE_LETTERS = {
 }  # fmt: skip
 
 
-def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "") -> Witness:
-    """The request as shown to people and written to JSON; `door`: the protocol that it goes by, if not the first;
-    `by_post`: the header of the POST that does it there."""
+class WayIn(NamedTuple):
+    """How a request gets in, where that is not by the store's first door, with what it names."""
+
+    door: str = ""
+    """The protocol that it goes by; empty for the first."""
+    by_post: str = ""
+    """The header of the POST that does it there."""
+    through: str = ""
+    """The other container in which it is done; see `Statement.through`."""
+
+    def sent(self, request: Request, bucket: str) -> tuple[Request, str]:
+        """The request as it is sent, and the container it is sent to: another one's object has its versions here."""
+        if not self.through:
+            return request, bucket
+        return msgspec.structs.replace(request, key=request.key[3:].rpartition("/")[0]), self.through
+
+
+FIRST_DOOR = WayIn()
+
+
+def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witness:
+    """The request as shown to people and written to JSON."""
+    door, by_post, _ = way
     headers: dict[str, str] = {}
     parameters: dict[str, str] = {}
     other: dict[str, str] = {}
@@ -249,18 +269,28 @@ def witness_of(request: Request, bucket: str, door: str = "", by_post: str = "")
             other[name] = text
     if request.action == "s3:BypassGovernanceRetention":
         headers["x-amz-bypass-governance-retention"] = "true"
-    if request.context.get("aws:securetransport") == ("false",):
-        other["transport"] = "plain http"
-    if by_post == BULK_DELETE:
-        other[BODY] = f"/{bucket}/{request.key}".rstrip("/")
-    elif by_post in POSTED:
+    other |= _besides(request, bucket, way)
+    if by_post in POSTED:
         headers = {by_post: POSTED[by_post]}
     posted = by_post == BULK_DELETE or by_post in POSTED
-    line = _line(request, bucket, parameters, door, "POST" if posted else ACTIONS[request.action].method)
+    method = "POST" if posted else ACTIONS[request.action].method
+    line = _line(*way.sent(request, bucket), parameters, door, method)
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
+
+
+def _besides(request: Request, bucket: str, way: WayIn) -> dict[str, str]:
+    """What a request needs that is neither a header nor a parameter."""
+    needed: dict[str, str] = {}
+    if request.context.get("aws:securetransport") == ("false",):
+        needed["transport"] = "plain http"
+    if way.by_post == BULK_DELETE:
+        needed[BODY] = f"/{bucket}/{request.key}".rstrip("/")
+    if way.through and ACTIONS[request.action].verb == "read":  # what is taken back can be read
+        needed["first"] = _line(*way.sent(request, bucket), {}, way.door, "DELETE")
+    return needed
 
 
 def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, method: str) -> str:
