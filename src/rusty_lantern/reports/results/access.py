@@ -97,7 +97,7 @@ def access_result(
     """Who can do what: on the buckets chosen, or on all in these stores. Raises `BadInput` for a name nobody has.
 
     `about`: what the result says about the survey. Of buckets that are chosen, everybody who can use each verb comes
-    first, unless somebody is choice for.
+    first, unless somebody is asked for.
     """
     store, name = name_of(choice.who or "", [one.name for one in stores])
     stores = [one for one in stores if store in ("", one.name)]
