@@ -156,6 +156,7 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("lagoon", "boat-manuals", "exposure.read"): ("high", "open"),  # a Referer is whatever the sender writes
     ("lagoon", "boat-manuals", "exposure.list"): ("high", "open"),
     ("lagoon", "nest-counts", "access.outside"): ("high", "write delete"),  # who may write may delete
+    ("lagoon", "eelgrass-survey", "access.outside"): ("high", "write delete"),  # it keeps the versions of nest-counts
     ("lagoon", "old-minutes", "versioning"): ("medium", "never"),
     ("lagoon", "old-minutes", "temporary-url-key"): ("medium", "on"),
     ("lagoon", "tide-films", "synchronization-key"): ("high", "on"),

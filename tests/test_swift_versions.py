@@ -83,6 +83,9 @@ def test_who_writes_to_a_container_reaches_where_its_versions_are_kept(account: 
     dossier, rows = surveyed(folder, OWNING)
     told = {row["bucket"]: row for row in json.loads(lantern("access", "--json", cwd=folder).out)["access"]}
     buckets = {bucket.name: bucket for bucket in dossier.buckets}
+    for name, kept in ((f"arch-{PAIRS[0]}", f"cur-{PAIRS[0]}"), (f"cur-{PAIRS[0]}", None)):
+        shown = json.loads(lantern("show", name, "--json", cwd=folder).out)["facts"]
+        assert {fact["fact"]: fact["value"] for fact in shown}["keeps-versions-of"] == kept
     answers = {(pair, verb): brings_about(account, pair, verb) for pair in PAIRS for verb in VERBS}
     assert {verb for (_, verb), passed in answers.items() if passed} == {"write", "delete", "read"}
     for (pair, verb), passed in answers.items():

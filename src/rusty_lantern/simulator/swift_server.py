@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from email.utils import format_datetime
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 import msgspec
 from aiohttp import web
@@ -74,7 +74,7 @@ class SwiftDoor:
             return self._token(request.headers)
         if path == self.info_path:
             own: dict[str, object] = {} if self.keystone else {"tempauth": {"account_acls": True}}
-            return web.json_response({"swift": {"version": "0.0"}} | own)
+            return web.json_response({"swift": {"version": "0.0"}, "versioned_writes": {}} | own)
         if not self.has(path):
             return web.Response(status=404)
         container, _, key = path.removeprefix(self.account).lstrip("/").partition("/")
@@ -138,7 +138,10 @@ class SwiftDoor:
             "x-timestamp": f"{bucket.created.value.timestamp():.5f}" if bucket.created.value else "",
             "x-storage-policy": bucket.tier.value or "",
         }
-        if versioning is not None and versioning.state != "never":
+        kept_in = self._versions_kept_in(bucket)
+        if kept_in:
+            headers["x-versions-location"] = quote(kept_in)
+        elif versioning is not None and versioning.state != "never":
             headers["x-versions-enabled"] = str(versioning.state == "on")
         if acl is not None and owner:
             headers |= {"x-container-read": acl.read, "x-container-write": acl.write}
@@ -148,6 +151,12 @@ class SwiftDoor:
             headers["x-container-sync-key"] = PLANTED_KEY
         headers |= {f"x-container-meta-{name}": value for name, value in (bucket.tags.value or {}).items()}
         return {name: value for name, value in headers.items() if value and value.isprintable()}
+
+    def _versions_kept_in(self, bucket: Bucket) -> str:
+        """The other container in which a container's earlier versions are kept; empty where none is."""
+        acls = {one.name: one.container_acl.value for one in self.holdings.dossier.buckets}
+        held = (name for name, acl in acls.items() if acl and bucket.name in {one.name for one in acl.versions_of})
+        return next(held, "")
 
     def _listing(self, request: web.Request, bucket: Bucket) -> web.Response:
         every = self.holdings.versions.get(bucket.name, [])

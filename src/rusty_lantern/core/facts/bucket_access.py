@@ -181,6 +181,26 @@ def synchronization_key(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
+    "keeps-versions-of",
+    TEXT,
+    "the containers whose earlier versions the store keeps in this one: whoever may write to these writes here too, "
+    "may delete here, and this container's own ACL is not asked (Swift protocol)",
+    area="access",
+    advice="take X-Versions-Location off the container that is named, or have a container of its own keep its versions",
+    causes="SetContainer",
+    habit=False,
+)
+def keeps_versions_of(subject: BucketView, _: str) -> Fact:
+    """Where a container could not be read, its versions may be kept anywhere."""
+    acl = subject.bucket.container_acl
+    if acl.value is None or acl.value.versions_unread:
+        why = acl.value.versions_unread if acl.value is not None else ""
+        return Answer("failed", None, why, acl.evidence) if why else absent_fact(acl) if acl.settled else lost(acl)
+    names = ", ".join(sorted(source.name for source in acl.value.versions_of))
+    return fact_of(acl.map(lambda _: names)) if names else absent_fact(acl)
+
+
+@fact(
     "access.*",
     WordSet(VERBS),
     "what an identity can do here: `access.500600700800`, a resource name, a canonical id, by the bucket's rules; "

@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Versioning
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Versioning, VersionSource
 from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import SWIFT
 from rusty_lantern.core.model.dossier import Dossier
@@ -71,7 +71,7 @@ def people(moment: datetime) -> Dossier:
 
 
 _CONTAINERS: tuple[tuple[str, str, str, dict[str, Any]], ...] = (
-    ("eelgrass-survey", "", "", {}),
+    ("eelgrass-survey", "", "", {"keeps": "nest-counts"}),  # who may write to that one deletes here, by no ACL of it
     ("seal-pictures", ".r:*,.r:-bad.example", "", {}),  # one host is left out, everybody else is let in
     ("reed-guide", ".rlistings", "", {}),  # opens nothing by itself
     ("volunteer-rotas", ".r:unknown", "", {"sort": "personal"}),  # whoever sends no Referer
@@ -87,9 +87,11 @@ _COUNTS = {name: 6 + 3 * number for number, (name, *_) in enumerate(_CONTAINERS)
 
 def _container(name: str, read: str, write: str, objects: list[ObjectVersion], **more: Any) -> Bucket:
     tags = {"steward": "lagoon-crew", "class": more.get("sort", "working")}
+    kept = [VersionSource(n, r, w, takes_back=True) for n, r, w, _ in _CONTAINERS if n == more.get("keeps")]
+    acl = ContainerAcl(read, write, kept)
     values: dict[str, Any] = {
         "created": datetime(2021, 4, 1, tzinfo=UTC),
-        "container_acl": ContainerAcl(read, write) if read or write else None,
+        "container_acl": acl if acl != ContainerAcl() else None,
         "versioning": Versioning(more.get("versioning", "on")),
         "tier": "standard",
         "tags": tags,
