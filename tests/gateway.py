@@ -6,12 +6,13 @@ import os
 import shutil
 import socket
 import subprocess
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cache
-from http.client import HTTPConnection
+from http.client import HTTPConnection, HTTPException
 from pathlib import Path
 from typing import Any, Literal, NoReturn
 from urllib.parse import unquote
@@ -48,10 +49,23 @@ class Gateway:
         try:
             configuration.write_text(usual.replace("[client.rgw]\n", f"[client.rgw]\n{setting} = {value}\n"))
             self.restart()
+            self.heard()
             yield
         finally:
             configuration.write_text(usual)
             self.restart()
+            self.heard()
+
+    def heard(self) -> None:
+        """Wait until its front end answers."""
+        host = self.address.removeprefix("http://")
+        for _ in range(600):
+            with suppress(OSError, HTTPException), closing(HTTPConnection(host, timeout=5)) as connection:
+                connection.request("GET", "/")
+                connection.getresponse()
+                return
+            time.sleep(0.1)
+        raise AssertionError(f"nobody answers at {self.address}")
 
     def log(self) -> str:
         """What it wrote down about every request."""

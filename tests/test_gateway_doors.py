@@ -21,6 +21,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.model.bucket import VersionSource
 from rusty_lantern.core.model.dossier import Dossier, decode
 from tests.conftest import lantern
 from tests.gateway import Gateway
@@ -276,3 +277,32 @@ def test_both_doors_and_the_administration_door_agree_about_every_bucket(doors: 
     checked = {bucket.name: bucket.differs_by_door for bucket in dossier.buckets}
     assert [(name, told.value) for name, told in checked.items() if told.value] == []
     assert sum(told.state == "known" for told in checked.values()) >= len(doors.names) - 4
+
+
+def test_where_a_gateway_keeps_the_versions_of_a_bucket_nobody_is_shut_out_for_certain(
+    doors: Doors, tmp_path: Path
+) -> None:
+    """The setting is off as the gateway comes. With it, whoever writes to the one bucket deletes from the other."""
+    swift, user, names = doors.swift, doors.user, ("moved-cur", "moved-arch", "moved-apart")
+    for name in names:
+        assert swift.send("PUT", f"/{name}", user)[0] == 201
+    doors.gateway.client().put_bucket_acl(Bucket="moved-cur", ACL="public-read-write")
+    with doors.gateway.set_up_with("rgw swift versioning enabled", "true"):
+        assert swift.send("POST", "/moved-cur", user, {"X-Versions-Location": "moved-arch"})[0] == 204
+        for body in (b"earlier", b"now"):
+            assert swift.send("PUT", "/moved-cur/o", user, body=body)[0] == 201
+        kept = swift.send("GET", "/moved-arch", user)[2].split()
+        dossier, rows = surveyed(doors, estate(doors, tmp_path), "--only", "harbour/moved-*")
+        assert not any(
+            doors.ask("moved-arch", verb, door).passed for verb in ("read", "write") for door in ("s3", "swift")
+        )
+        assert swift.send("DELETE", "/moved-cur/o")[0] == 204, "by whoever sends no credentials"
+        left = swift.send("GET", "/moved-arch", user)[2].split()
+    assert (len(kept), left) == (1, [])
+    written = {name: rows[name]["exposure"]["anyone"]["write"] for name in names}  # bulk deletion opens delete anyway
+    assert {name: one["verdict"] for name, one in written.items()} == {
+        "moved-cur": "open", "moved-arch": "unknown", "moved-apart": "closed",
+    }  # fmt: skip
+    assert "writing to moved-cur, whose earlier versions are kept here" in str(written["moved-arch"])
+    acls = {bucket.name: bucket.container_acl.value for bucket in dossier.buckets}
+    assert [acl.versions_of for acl in (acls["moved-arch"],) if acl] == [[VersionSource("moved-cur", "", "", True)]]

@@ -177,14 +177,15 @@ class SwiftReader(HttpReader):
             account=Answer("known", self.path.rpartition("/")[2], "", evidence),
             acl_reading=self.reading(account),
             doors=self.doors(account),
-            buckets=with_version_sources(buckets, self.kept_in) if self.keeps_versions_elsewhere else buckets,
+            buckets=self.with_version_sources(buckets),
             **account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway),
         )
 
-    @property
-    def keeps_versions_elsewhere(self) -> bool:
-        """Whether the store may keep the earlier versions of one container in another one."""
-        return self.info is None or self.info.versioned_writes is not None
+    def with_version_sources(self, buckets: list[Bucket]) -> list[Bucket]:
+        """The containers that were read, each with those whose earlier versions it keeps. A gateway does not say of
+        itself whether it keeps any so: where no container shows it, none does."""
+        may_keep = self.info is None or self.info.versioned_writes is not None or any(self.kept_in.values())
+        return with_version_sources(buckets, self.kept_in) if may_keep else buckets
 
     def doors(self, account: Account) -> Answer[list[Door]]:
         """The server's own S3 door, where it decides by what this protocol does not show: a gateway's policies and

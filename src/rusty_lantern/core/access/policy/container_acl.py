@@ -102,6 +102,7 @@ def _read(
     yield from _no_uploads(guards.refuse_new_acls) if reading == "gateway" else ()
 
 
+_MOVED = (*_WRITE, *_READ)
 VERSIONS_KEPT = ("arn:aws:s3:::*/????*/?*",)
 """How versions of another container's objects are called: the length of the name in three digits, the name, a
 slash, and the moment. Source: the middleware `versioned_writes`."""
@@ -111,6 +112,11 @@ def _of_versions_kept(acl: ContainerAcl, reading: AclReading, guards: GatewayGua
     """What ACLs of containers allow whose earlier versions are kept in this one: the store moves them as its own, and
     asks no ACL of this one (measured on release 2.30)."""
     for source in acl.versions_of:
+        if reading == "gateway":
+            moved = allow(f"writing to {source.name}, whose earlier versions are kept here", EVERYBODY, _MOVED, ())
+            moved = msgspec.structs.replace(moved, resources=VERSIONS_KEPT, through=source.name)
+            yield _in_doubt(moved, "who may write there by policies and S3 ACLs is not worked out here")
+            continue
         readers = [*_of_header(parse_container_acl(source.read), "read", reading, guards)]
         for writer in _of_header(parse_container_acl(source.write), "write", reading, guards):
             place = f"{writer.place} of {source.name}, whose earlier versions are kept here"
@@ -121,7 +127,8 @@ def _of_versions_kept(acl: ContainerAcl, reading: AclReading, guards: GatewayGua
                     both = f"{writer.place} and {reader.place} of {source.name}, whose earlier versions are kept here"
                     yield msgspec.structs.replace(may, place=both, actions=_READ, within=reader)
     if acl.versions_unread:
-        perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, (SIGNED,))
+        signed = () if reading == "gateway" else (SIGNED,)
+        perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, signed)
         why = f"its earlier versions may be kept here: {acl.versions_unread}"
         yield _in_doubt(msgspec.structs.replace(perhaps, resources=VERSIONS_KEPT), why)
 
