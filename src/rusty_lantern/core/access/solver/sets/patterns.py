@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 
 import msgspec
 
@@ -32,7 +33,18 @@ def stopping(pattern: Pattern, stops: str) -> Pattern:
 
 def glob(pattern: str, *, fold_case: bool = False) -> Pattern:
     """Tokens of a glob: `*` any run, `?` any one character, everything else itself."""
+    return _kept_tokens(pattern, fold_case) if len(pattern) <= SHORT else _tokens(pattern, fold_case)
+
+
+SHORT = 256
+"""Characters of a pattern whose tokens are kept: rules of many buckets have the same short ones."""
+
+
+def _tokens(pattern: str, fold_case: bool) -> Pattern:
     return tuple(_token(char, ANY, RUN, fold_case) for char in _squeeze(pattern))
+
+
+_kept_tokens = lru_cache(maxsize=4_096)(_tokens)
 
 
 def resource_glob(pattern: str) -> Pattern:
