@@ -17,8 +17,8 @@ import tempfile
 import time
 from collections.abc import Callable
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
-from typing import TypeVar
 
 import msgspec
 
@@ -35,7 +35,6 @@ from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import BASELINE
 
-T = TypeVar("T")
 APART = ("principals.",)
 """Facts that are measured with identities (`bench/holders.py`)."""
 FACTS = [
@@ -83,20 +82,6 @@ def estate(buckets: int, changed: int = 0) -> Dossier:
     )
 
 
-def timed(work: Callable[[], T]) -> tuple[float, T]:
-    """Seconds of CPU, the median of three, and the result. What the run before made is freed before the next begins."""
-    taken = []
-    result: T | None = None
-    for _ in range(3):
-        result = None
-        gc.collect()
-        start = time.process_time()
-        result = work()
-        taken.append(time.process_time() - start)
-    assert result is not None
-    return statistics.median(taken), result
-
-
 def in_turn(one: Callable[[], object], other: Callable[[], object]) -> tuple[float, float]:
     """Seconds of CPU that the first takes, and how many times the other's: medians of five turns."""
     pairs = []
@@ -134,12 +119,14 @@ def judged(buckets: int) -> None:
     ratio = f"ratio to decoding their dossier {times:.1f} (aim <= 5)"
     print(f"{buckets:,} buckets x 60: judged and summed up in {judging:.2f} s, {ratio}")
 
-    grown = []
-    for part in (4, 2):
-        smaller = estate(buckets // part)
-        grown.append(timed(lambda smaller=smaller: audited(smaller, sheets).overview())[0])  # type: ignore[misc]
-    words = f"{grown[0]:.2f}, {grown[1]:.2f}, {judging:.2f} s for a quarter, a half, all of them"
-    print(f"growth: {words}: ratio to four quarters {judging / (4 * grown[0]):.2f} (aim <= 1.2)")
+    def whole(dossier: Dossier) -> object:
+        return audited(dossier, sheets).overview()
+
+    # in turn too: what all of them take changes from minute to minute
+    times_more = [in_turn(partial(whole, before), partial(whole, estate(buckets // part)))[1] for part in (4, 2)]
+    quarter, half = (judging / times for times in times_more)
+    words = f"{quarter:.2f}, {half:.2f}, {judging:.2f} s for a quarter, a half, all of them"
+    print(f"growth: {words}: ratio to four quarters {times_more[0] / 4:.2f} (aim <= 1.2)")
 
     def compare() -> int:
         old, new = stores_of(before), stores_of(after)
@@ -147,9 +134,10 @@ def judged(buckets: int) -> None:
         later = audit(new, Judge(sheets, saltmarsh.MOMENT))  # of the same, as the command does
         return len(told) + len(drift_changes(found, later))
 
-    comparing, count = timed(compare)
+    count = compare()
     assert count > buckets // 50
-    ratio = f"ratio to judging one {comparing / judging:.2f} (aim <= 1.3)"
+    comparing, times = in_turn(compare, partial(whole, before))
+    ratio = f"ratio to judging one {times:.2f} (aim <= 1.3)"
     print(f"changes between two such surveys: {comparing:.2f} s ({count:,}), {ratio}")
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(f"peak memory {peak:.0f} MiB (aim <= 300)")
