@@ -133,6 +133,8 @@ def test_access_of_a_bucket_tells_everybody_who_can_use_each_verb(whole: Whole) 
 
 def test_access_of_one_identity_names_its_buckets_and_why_uses_both_sides(whole: Whole) -> None:
     rows = json.loads(whole.run("access", "--who", "backup-runner", "--json").out)["identities"]
+    nameless = whole.run("access", "--who", "")
+    assert (nameless.code, nameless.out) == (2, ""), "an empty variable in a script asks for nobody, not for some"
     outsider = whole.run("access", "--who", "backup-runer")
     assert outsider.code == 2 and 'did you mean "backup-runner"?' in outsider.err
     assert [(r["buckets"], sorted(r["verbs"])) for r in rows if not r["unknown_because"]] == [

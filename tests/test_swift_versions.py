@@ -13,9 +13,10 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, ContainerAcl
+from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, VersionSource
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.stores.swift.headers import versions_kept_in
@@ -135,6 +136,14 @@ def test_a_container_that_is_gone_keeps_nothing() -> None:
     there: Answer[ContainerAcl] = Answer("absent")
     read = [Bucket(name="gone", container_acl=gone), Bucket(name="there", container_acl=there)]
     assert with_version_sources(read, {"there": None})[1].container_acl == there
+
+
+def test_long_acls_make_as_many_rules_as_they_have_entries() -> None:
+    names = ",".join(f"deck:u{number}" for number in range(300))
+    hosts = ",".join(f".r:h{number}.example" for number in range(100))
+    source = VersionSource("cur", f"{names},{hosts}", names, takes_back=True)
+    acl = ContainerAcl(versions_of=[source])
+    assert len(statements_of(acl, None, "tempauth", GatewayGuards(None, None))) == 300 + 100 + 1
 
 
 def test_where_versions_are_kept_is_read_as_the_server_writes_it() -> None:

@@ -106,11 +106,13 @@ def _refuse_idle(patterns: Sequence[str], titles: Set[str]) -> None:
     """Raise `BadInput` for a pattern that fits none of these STORE/NAMEs."""
     from fnmatch import fnmatchcase
 
-    from rusty_lantern.core.errors import BadInput, Problem, nearest
+    from rusty_lantern.cli.session import nearest_bucket
+    from rusty_lantern.core.errors import BadInput, Problem
 
     for pattern in patterns:
         if not any(fnmatchcase(title, pattern) for title in titles):
-            remedy = nearest(pattern, sorted(titles)) or "lantern buckets lists them"
+            store, _, name = pattern.rpartition("/")
+            remedy = nearest_bucket(name, store, sorted(titles)) or "lantern buckets lists them"
             raise BadInput(Problem(f'nothing in either survey is called "{pattern}"', remedy=remedy))
 
 

@@ -13,6 +13,7 @@ import msgspec
 
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
+from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.remediation.policy_edits import EXPOSURE_FACTS, access_remedies
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.core.remediation.setting_documents import setting_remedies
@@ -23,7 +24,18 @@ def remedies(view: BucketSubject | None, drifted: Sequence[Finding]) -> list[Rem
     doors = [j for j in drifted if j.requirement.fact in EXPOSURE_FACTS and view is not None]
     proposed = access_remedies(view, [j.requirement for j in doors]) if view is not None else []
     proposed += setting_remedies(view, [j for j in drifted if j not in doors])
-    return [_in_their_words(remedy, drifted) for remedy in proposed]
+    kept = view.bucket.container_acl.value if view is not None else None
+    sources = ", ".join(sorted(one.name for one in kept.versions_of)) if kept else ""
+    return [_in_their_words(_with_sources(remedy, sources), drifted) for remedy in proposed]
+
+
+def _with_sources(remedy: Remedy, sources: str) -> Remedy:
+    """What is done to the containers whose earlier versions one keeps (`sources`) opens it too: its own rules are not
+    all that there is to change."""
+    if not sources or not any(lookup(fact).area == "access" for fact in remedy.facts):
+        return remedy
+    words = f"{remedy.words}; or in {sources}, whose earlier versions are kept here: who may write there may write here"
+    return msgspec.structs.replace(remedy, words=words)
 
 
 def _in_their_words(remedy: Remedy, drifted: Sequence[Finding]) -> Remedy:

@@ -109,7 +109,7 @@ def access_result(
     rows = [row for view in views for row in access_rows(view)]
     if choice.who is not None:
         own = [row for row in own if name in (row.identity, row.resource)]
-        if not own and not any(name in (row.identity, row.account) for row in rows):
+        if not name or (not own and not any(name in (row.identity, row.account) for row in rows)):
             _refuse_unknown_name(name, stores)
         rows = [row for row in rows if name in (row.identity, row.account, *(row.identities or ()))]
     everybody = chosen if choice.who is None and not choice.outside else ()

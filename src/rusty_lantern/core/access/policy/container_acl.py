@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
+from itertools import product
 from typing import Literal
 from urllib.parse import unquote
 
@@ -117,20 +118,36 @@ def _of_versions_kept(acl: ContainerAcl, reading: AclReading, guards: GatewayGua
             moved = msgspec.structs.replace(moved, resources=VERSIONS_KEPT, through=source.name)
             yield _in_doubt(moved, "who may write there by policies and S3 ACLs is not worked out here")
             continue
-        readers = [*_of_header(parse_container_acl(source.read), "read", reading, guards)]
-        for writer in _of_header(parse_container_acl(source.write), "write", reading, guards):
-            place = f"{writer.place} of {source.name}, whose earlier versions are kept here"
-            may = msgspec.structs.replace(writer, place=place, resources=VERSIONS_KEPT, through=source.name)
-            yield msgspec.structs.replace(may, actions=_WRITE if source.takes_back else _WRITE[:1])
-            for reader in readers if source.takes_back else ():  # what was taken back can be read there
-                if "s3:GetObject" in reader.actions:
-                    both = f"{writer.place} and {reader.place} of {source.name}, whose earlier versions are kept here"
-                    yield msgspec.structs.replace(may, place=both, actions=_READ, within=reader)
+        kept = f"of {source.name}, whose earlier versions are kept here"
+        writers = [
+            msgspec.structs.replace(one, place=f"{one.place} {kept}", resources=VERSIONS_KEPT, through=source.name)
+            for one in _of_header(parse_container_acl(source.write), "write", reading, guards)
+        ]
+        actions = _WRITE if source.takes_back else _WRITE[:1]
+        yield from (msgspec.structs.replace(writer, actions=actions) for writer in writers)
+        if source.takes_back:  # what was taken back can be read there
+            readers = _of_header(parse_container_acl(source.read), "read", reading, guards)
+            caps = _names_as_one(one for one in readers if "s3:GetObject" in one.actions)
+            for writer, cap in product(_names_as_one(writers), caps):
+                yield msgspec.structs.replace(
+                    writer, place=f"the read and write ACLs {kept}", actions=_READ, within=cap
+                )
     if acl.versions_unread:
         signed = () if reading == "gateway" else (SIGNED,)
         perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, signed)
         why = f"its earlier versions may be kept here: {acl.versions_unread}"
         yield _in_doubt(msgspec.structs.replace(perhaps, resources=VERSIONS_KEPT), why)
+
+
+def _names_as_one(statements: Iterable[Statement]) -> list[Statement]:
+    """Statements that differ in the name alone that they let in, as one: an ACL has few of other kinds."""
+    names_of: dict[tuple[Statement, Principals], tuple[str, ...]] = {}
+    for one in statements:
+        who = one.principals or Principals()
+        alike = msgspec.structs.replace(one, place="", principals=None), msgspec.structs.replace(who, canonical=())
+        names_of[alike] = names_of.get(alike, ()) + who.canonical
+    together = ((one, msgspec.structs.replace(who, canonical=names)) for (one, who), names in names_of.items())
+    return [msgspec.structs.replace(one, principals=who) for one, who in together]
 
 
 def _together(statements: Iterable[Statement]) -> tuple[Statement, ...]:

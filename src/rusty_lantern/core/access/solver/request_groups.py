@@ -143,8 +143,8 @@ class RequestGroups:
                 outsider[ARN] = NOBODY_IN_PARTICULAR
                 continue
             domain[name], theirs = self._values(row, key, carried[key])
-            if row.many and carried[key] != "never":
-                domain[name] = self._several(key, carried)
+            if key == TAG_KEYS and carried[key] != "never":
+                domain[name] = self._listed_tags(carried)
             if theirs is not None:
                 outsider[name] = theirs
         return RequestGroup(actions, target, domain, outsider)
@@ -189,10 +189,8 @@ class RequestGroups:
             return OptionalSet(_numbers(row) if present else IntervalSet(), absent=absent)
         return OptionalSet(self._texts(row, key) if present else NO_TEXTS, absent=absent)
 
-    def _several(self, key: str, carried: Mapping[str, Presence]) -> MultivalueSet:
-        """The values of a key that carries several. The list of an upload's tags has those that rules ask for, too."""
-        if key != TAG_KEYS:
-            return ANY_SEVERAL
+    def _listed_tags(self, carried: Mapping[str, Presence]) -> MultivalueSet:
+        """What the list of an upload's tags can be: it has those that are sent, and not those that are not."""
         every, some = ALL_TEXTS, []
         for tag_key, presence in carried.items():
             tag = tag_of(tag_key)

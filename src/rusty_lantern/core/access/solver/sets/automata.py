@@ -12,7 +12,6 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterable
 from functools import lru_cache
-from itertools import repeat
 
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 
@@ -179,17 +178,10 @@ def _walk(a: TextSet, b: TextSet, keep: Keep, work: Budget) -> TextSet:
         left_edges, right_edges = a.edges[left], b.edges[right]
         left_rest, right_rest = a.rest[left], b.rest[right]
         default = number(left_rest, right_rest)
-        numbers = {(left_rest, right_rest): default}  # many characters lead to the same pair: digits do
         out: dict[str, int] = {}
         work.spend(2 + len(left_edges) + len(right_edges))
-        chars = left_edges if left_edges.keys() == right_edges.keys() else {**left_edges, **right_edges}
-        leads_to = zip(
-            map(left_edges.get, chars, repeat(left_rest)), map(right_edges.get, chars, repeat(right_rest)), strict=True
-        )
-        for char, both in zip(chars, leads_to, strict=True):
-            target = numbers.get(both)
-            if target is None:
-                target = numbers[both] = number(*both)
+        for char in {**left_edges, **right_edges}:
+            target = number(left_edges.get(char, left_rest), right_edges.get(char, right_rest))
             if target != default:
                 out[char] = target
         edges.append(out)
