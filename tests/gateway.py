@@ -42,12 +42,12 @@ class Gateway:
         subprocess.run(["bash", str(SCRIPT), "restart", str(self.folder)], check=True, capture_output=True, timeout=300)
 
     @contextmanager
-    def set_up_with(self, setting: str, value: str) -> Iterator[None]:
-        """Another value of a setting of its front end, for a while."""
+    def set_up_with(self, *settings: str) -> Iterator[None]:
+        """Other settings of its front end, for a while."""
         configuration = self.folder / "ceph.conf"
         usual = configuration.read_text()
         try:
-            configuration.write_text(usual.replace("[client.rgw]\n", f"[client.rgw]\n{setting} = {value}\n"))
+            configuration.write_text(usual.replace("[client.rgw]\n", "\n".join(["[client.rgw]", *settings, ""])))
             self.restart()
             self.heard()
             yield

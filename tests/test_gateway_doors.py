@@ -287,7 +287,7 @@ def test_where_a_gateway_keeps_the_versions_of_a_bucket_nobody_is_shut_out_for_c
     for name in names:
         assert swift.send("PUT", f"/{name}", user)[0] == 201
     doors.gateway.client().put_bucket_acl(Bucket="moved-cur", ACL="public-read-write")
-    with doors.gateway.set_up_with("rgw swift versioning enabled", "true"):
+    with doors.gateway.set_up_with("rgw swift versioning enabled = true"):
         assert swift.send("POST", "/moved-cur", user, {"X-Versions-Location": "moved-arch"})[0] == 204
         for body in (b"earlier", b"now"):
             assert swift.send("PUT", "/moved-cur/o", user, body=body)[0] == 201

@@ -319,7 +319,7 @@ def test_an_address_that_the_gateway_takes_from_a_header_restricts_nobody(gatewa
 
     outcome, answers = tested(tmp_path / "usual")
     assert outcome != "disagrees" and [answer for _, answer in answers] == ["403", "403"]
-    with gateway.set_up_with("rgw remote addr param", "HTTP_X_FORWARDED_FOR"):
+    with gateway.set_up_with("rgw remote addr param = HTTP_X_FORWARDED_FOR"):
         outcome, answers = tested(tmp_path / "behind")
     assert outcome == "disagrees" and [answer for _, answer in answers] == ["403", "206"]
     assert answers[1][0] == "GET /forged/k saying that it comes from 10.1.255.255"

@@ -20,7 +20,9 @@ from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket, Website
 from rusty_lantern.core.model.dossier import Door, Dossier
+from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.stores.admin.reader import AdminDoor, with_admin
+from rusty_lantern.stores.admin.role_sessions import roles_behind, takes_sessions
 from rusty_lantern.stores.filer import read_filer
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Signed
@@ -58,7 +60,7 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         return read
     try:
         async with _at_admin_door(visit, entry) as admin:
-            return await with_admin(admin, read, (visit.store.only, only))
+            return await with_admin(admin, read, (visit.store.only, only), await _unlisted_roles(visit, entry))
     except LanternError as error:
         if not isinstance(error, NoCredential):
             raise
@@ -78,6 +80,14 @@ async def _at_admin_door(visit: Visit, entry: DoorEntry) -> AsyncIterator[AdminD
     signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
     async with Client(at_door, signed, visit.folder, memory=memory, log=visit.log) as client:
         yield AdminDoor(client, visit.moment)
+
+
+async def _unlisted_roles(visit: Visit, entry: DoorEntry) -> list[Identity]:
+    """The roles that a gateway may have, asked for at the door that its users come through."""
+    memory = SeparateMemory(visit.memory, "sessions") if visit.memory else None
+    signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
+    async with Client(visit.store, signed, visit.folder, memory=memory, log=visit.log) as client:
+        return roles_behind(await takes_sessions(client, visit.moment))
 
 
 async def with_listed_buckets(visit: Visit) -> Visit:

@@ -9,7 +9,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.grants import perhaps_granted
-from rusty_lantern.core.access.evaluator.request import Caller
+from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
@@ -78,16 +78,15 @@ def decision_results(
 def _decided(
     view: BucketSubject, asking: RequestSpec, moment: datetime, guard: PublicStatus, callers: VerbsOfCallers
 ) -> DecisionResult:
-    around = view.surroundings
     identity = _identity_called(view, asking.caller)
     request = request_of(asking, moment, _sender(view, asking, identity))
-    inside = bool(around.account) and request.caller.account == around.account
+    account = view.surroundings.account
+    inside = bool(account) and request.caller.account == account
     public = PublicStatus() if inside or identity else guard
     rules = view.rules
     if identity is not None:
-        rules = combined_rules(
-            rules, identity_policies_of(view.index, identity), around.account or principal_of(identity).account
-        )
+        own = identity_policies_of(view.index, identity)
+        rules = combined_rules(rules, own, account or principal_of(identity).account)
     decision = decide(rules, request, public=as_match(public))
     other: OtherRequests | None = None
     if decision.allowed is not True and not asking.action:
@@ -97,20 +96,18 @@ def _decided(
             request, decision = by_another_action(asking, request, decision, rules, public, actions)
         other = None if decision.allowed or (other is not None and other.level == "closed") else other
     if identity is None and decision.by == NOTHING_ALLOWS:
-        own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
-        perhaps = perhaps_granted(rules, request, own)
-        by = f"{perhaps}, which may be the caller's account"
-        decision = msgspec.structs.replace(decision, allowed=None, by=by) if perhaps else decision
-        unread = unread_side(view, asking.caller) if asking.caller not in AUDIENCES and not perhaps else ""
-        decision = msgspec.structs.replace(decision, allowed=None, by=unread) if unread else decision
+        doubt = _perhaps_allowed(view, asking, request)
+        decision = msgspec.structs.replace(decision, allowed=None, by=doubt) if doubt else decision
     witness = witness_of(request, view.bucket.name, way_in(rules, decision.by))
     if asking.caller not in AUDIENCES:
         witness = msgspec.structs.replace(witness, caller=asking.caller)
-    note = BOTH_SIDES if identity else ""
-    if identity is None and inside and decision.allowed is False and decision.by == NOTHING_ALLOWS:
-        note = OWN_SIDE
-    elif identity is None and asking.caller not in AUDIENCES and not inside and decision.allowed and not witness.door:
-        note = "" if rules.ids_are_names else OTHER_SIDE  # there, whom a bucket lets in needs nothing else
+    if identity is not None:
+        note = BOTH_SIDES
+    elif inside:
+        note = OWN_SIDE if decision.allowed is False and decision.by == NOTHING_ALLOWS else ""
+    else:  # where ids are names, whom a bucket lets in needs nothing else
+        needs_more = asking.caller not in AUDIENCES and not witness.door and not rules.ids_are_names
+        note = OTHER_SIDE if needs_more and decision.allowed else ""
     return DecisionResult(
         store=view.dossier.store,
         bucket=view.bucket.name,
@@ -121,6 +118,15 @@ def _decided(
         note=note,
         other_requests=other,
     )
+
+
+def _perhaps_allowed(view: BucketSubject, asking: RequestSpec, request: Request) -> str:
+    """Why a request that no rule allows may be allowed all the same; empty where nothing may allow it."""
+    own = {view.account, view.dossier.account.value or "", view.bucket.owner.value or ""}
+    perhaps = perhaps_granted(view.rules, request, own)
+    if perhaps:
+        return f"{perhaps}, which may be the caller's account"
+    return unread_side(view, asking.caller) if asking.caller not in AUDIENCES else ""
 
 
 def _identity_called(view: BucketSubject, name: str) -> Identity | None:

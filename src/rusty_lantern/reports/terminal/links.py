@@ -22,14 +22,7 @@ def links_view(screen: Console, result: LinksResult) -> None:
         key=lambda r: (LINK_STATUSES.index(r.status), worst_of(r.against_baseline), r.store, r.bucket, r.key),
     )
     if rows:
-        headings = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
-        mined = any(row.found for row in rows)
-        floors = {1: max([8, *(len(verb) for row in rows for verb in row.verbs)]), 6: 16}
-        grid = Table(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors=floors)
-        for row in rows:
-            grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
-        grid.show(screen)
-        left_out(screen, grid.dropped)
+        _table(screen, rows)
     beside = [row for row in rows if row.status == "valid" and (row.grants_beyond_bucket or row.closed_by_baseline)]
     if beside:
         screen.print()
@@ -44,24 +37,40 @@ def links_view(screen: Console, result: LinksResult) -> None:
     if hosts:
         words = "not an address in estate.yaml; its store is known by the access key that signed it: "
         line(screen, (words + ", ".join(hosts), "dim"), indent=2, hang=4)
-    probed = [row for row in rows if row.probe]
-    for row in probed:
-        line(screen, (_opens(row), "bold"), f"  tested: {row.probe}", indent=2)
+    for row in rows:
+        if row.probe:
+            line(screen, (_opens(row), "bold"), f"  tested: {row.probe}", indent=2)
     unread_lines(screen, result, result.unread)
     screen.print()
+    line(screen, (join(_counts(rows, result.unread)), "bold"))
+    next_step(screen, "lantern audit", "check all links against the baseline")
+
+
+def _table(screen: Console, rows: list[LinkRow]) -> None:
+    """The links, one a row; where some were found in files, by which file each is known."""
+    headings = ("target", "allows", "status", "issued", "expires", "signed by", "drift")
+    mined = any(row.found for row in rows)
+    floors = {1: max([8, *(len(verb) for row in rows for verb in row.verbs)]), 6: 16}
+    grid = Table(*headings, *(["found"] if mined else []), shrink=(1, 5, 6, 7), lead=0, floors=floors)
+    for row in rows:
+        grid.add(*_link(row), *([(row.found, "dim")] if mined else []))
+    grid.show(screen)
+    left_out(screen, grid.dropped)
+
+
+def _counts(rows: list[LinkRow], unread: dict[str, str]) -> list[str]:
+    """How many links there are, work, allow changes, and never expire."""
     valid = sum(row.status == "valid" for row in rows)
     looking = {"list", "read", "read-settings"}
     changing = sum(row.status == "valid" and not looking.issuperset(row.verbs) for row in rows)
     unsaid = sum(row.status == "valid" and row.presumed for row in rows)
     endless = sum(row.status == "valid" and row.never_ends for row in rows)
-    counts = [
-        known(len(rows), "link", result.unread),
+    return [
+        known(len(rows), "link", unread),
         f"{valid:,} valid",
         f"{changing:,} allow changes" + (f", {unsaid:,} more may" if unsaid else ""),
         f"{endless:,} never expire",
     ]
-    line(screen, (join(counts), "bold"))
-    next_step(screen, "lantern audit", "check all links against the baseline")
 
 
 def _beyond_the_rules(row: LinkRow) -> str:

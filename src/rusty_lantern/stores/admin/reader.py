@@ -21,6 +21,7 @@ from rusty_lantern.core.model.bucket import Bucket, Quota, SharedQuota
 from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Door, Dossier
+from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.stores.admin.documents import (
     AclAnswer,
     BucketStats,
@@ -126,8 +127,11 @@ async def _several(asking: Iterable[Any]) -> list[Any]:
     return await asyncio.gather(*(one(each) for each in asking))
 
 
-async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...], ...]) -> Dossier:
-    """The dossier with every bucket and user that the door shows. Never raises for what the store does."""
+async def with_admin(
+    door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...], ...], roles: list[Identity]
+) -> Dossier:
+    """The dossier with every bucket and user that the door shows, and with the roles that it does not show. Never
+    raises for what the store does."""
     moment, at = door.moment, door.client.store.at
     try:
         listed = await door.buckets()
@@ -147,6 +151,8 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
         owners_acl = account_acl(kept[stats.owner])
         own = before is not None and read.account_acl.settled and not owners_acl.settled
         known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=owners_acl)
+    people = people_of(users, kept)
+    people["identities"] = people["identities"].map(lambda listed: [*listed, *roles])
     dossier = msgspec.structs.replace(
         read,
         acl_reading=read.acl_reading or "gateway",
@@ -154,7 +160,7 @@ async def with_admin(door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...]
         buckets=sorted(known.values(), key=lambda bucket: bucket.name),
         listing=Answer("known", len(names), "", Evidence("GET /admin/bucket?stats=true", "200", moment)),
         temporary_url_key=link_keys(users, read),
-        **people_of(users, kept),
+        **people,
     )
     return _noted(dossier, Door("admin", at, read=True))
 
