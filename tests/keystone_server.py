@@ -9,6 +9,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from http.client import HTTPConnection
 from pathlib import Path
@@ -60,6 +61,15 @@ class Keystone:
         """Give a role: `/projects/P/users/U/roles/R` and the like."""
         status, answer = self.send("PUT", path)
         assert status == 204, (path, status, answer)
+
+    def sign_in_as_administrator(self) -> None:
+        """Have a token of its administrator."""
+        status, self.token = self.sign_in({
+            "identity": {"methods": ["password"], "password": {"user": {
+                "name": ADMIN[0], "password": ADMIN[1], "domain": {"name": ADMIN[2]}}}},
+            "scope": {"project": {"name": "admin", "domain": {"name": "Default"}}},
+        })  # fmt: skip
+        assert status == 201
 
     def sign_in(self, auth: Mapping[str, Any]) -> tuple[int, str]:
         """Ask for a token: status and token."""
@@ -138,12 +148,7 @@ HELD = (
 
 def populate(keystone: Keystone, swift: str) -> People:
     """People of every sort: owners, readers, members of groups, disabled ones, keys, trusts."""
-    status, keystone.token = keystone.sign_in({
-        "identity": {"methods": ["password"], "password": {"user": {
-            "name": ADMIN[0], "password": ADMIN[1], "domain": {"name": ADMIN[2]}}}},
-        "scope": {"project": {"name": "admin", "domain": {"name": "Default"}}},
-    })  # fmt: skip
-    assert status == 201
+    keystone.sign_in_as_administrator()
     made = People()
     # access rules of application credentials hold for services that the catalog lists
     service = keystone.make("service", "/services", name="objects", type="object-store")
@@ -257,12 +262,34 @@ def _python() -> str | None:
     return str(found) if has.returncode == 0 else None
 
 
-@pytest.fixture(scope="session")
-def keystone_realm(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Realm]:
-    """Both servers, running; without them the test skips, unless LANTERN_GATEWAY=required."""
+def python_of_servers() -> str:
+    """A python that has both servers; without one the test skips, unless LANTERN_GATEWAY=required."""
     python = _python()
     if python is None:
         without_server("needs pip's keystone, swift and keystonemiddleware; see .ci/run")
+    return python
+
+
+@contextmanager
+def keystone_below(folder: Path) -> Iterator[Keystone]:
+    """A Keystone of its own, with nobody but its administrator, who is signed in."""
+    port, ways = free_ports(1, 26000), {"KEYSTONE_PYTHON": python_of_servers()}
+    script = ["bash", str(HERE / "keystone.sh")]
+    done = subprocess.run([*script, "up", str(folder), str(port)], capture_output=True, text=True, timeout=600,
+                          env=os.environ | ways, check=False)  # fmt: skip
+    try:
+        assert done.returncode == 0, done.stderr
+        keystone = Keystone(f"http://127.0.0.1:{port}/v3")
+        keystone.sign_in_as_administrator()
+        yield keystone
+    finally:
+        subprocess.run([*script, "down", str(folder)], check=False, timeout=120, stderr=sys.stderr)
+
+
+@pytest.fixture(scope="session")
+def keystone_realm(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Realm]:
+    """Both servers, running; without them the test skips, unless LANTERN_GATEWAY=required."""
+    python = python_of_servers()
     folders = [tmp_path_factory.mktemp(name) for name in ("keystone", "swift-of-keystone")]
     port = free_ports(1, 25000)
     swift_port = free_ports(5, 25080)

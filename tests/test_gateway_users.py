@@ -8,6 +8,7 @@ import http.client
 import json
 import time
 from datetime import UTC, datetime
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -86,23 +87,29 @@ def create_user(gateway: Gateway, user: str, *more: str) -> None:
     gateway.admin("user", "create", *told, *([f"--tenant={tenant}"] if tenant else []))
 
 
+def create_auditor(gateway: Gateway, user: str, by: str) -> None:
+    """A user that reads every bucket and changes none, as docs/permissions.md asks for one; `by` gives permissions."""
+    create_user(gateway, by, "--caps=user-policy=*")
+    create_user(gateway, user, "--caps=users=read;buckets=read;metadata=read")
+    actions = [action for action in documented() if action not in NOT_KNOWN_THERE]
+    login = (f"--subuser={user}:swift", "--access=read", "--key-type=swift", "--secret=sk-swift-000")
+    gateway.admin("subuser", "create", f"--uid={user}", *login)  # first: it takes away what was attached before
+    put_own_permissions(gateway, user, [statement("Allow", actions + ON_OBJECTS, "*")], by)
+
+
 @pytest.fixture(scope="module")
 def people(gateway: Gateway) -> Gateway:
-    """The gateway with an auditor, as docs/permissions.md asks for one, and a user for each of `OWN`."""
-    create_user(gateway, "reeve", "--caps=user-policy=*")
-    create_user(gateway, "verger", "--caps=users=read;buckets=read;metadata=read")
-    actions = [action for action in documented() if action not in NOT_KNOWN_THERE]
-    login = ("--subuser=verger:swift", "--access=read", "--key-type=swift", "--secret=sk-swift-000")
-    gateway.admin("subuser", "create", "--uid=verger", *login)  # first: it takes away what was attached before
-    put_own_permissions(gateway, "verger", [statement("Allow", actions + ON_OBJECTS, "*")])
+    """The gateway with an auditor, and a user for each of `OWN`."""
+    create_auditor(gateway, "verger", "reeve")
     for user in (f"{tenant}{name}" for name in OWN for tenant in ("", f"{TENANT}$")):
         create_user(gateway, user)
         put_own_permissions(gateway, user, OWN[user.rpartition("$")[2]])
     return gateway
 
 
-def workspace(gateway: Gateway, folder: Path) -> Path:
-    made = workspace_for(folder, gateway.address, ("AKverger", "sk-verger"), ("verger:swift", "sk-swift-000"))
+def workspace(gateway: Gateway, folder: Path, auditor: str = "verger") -> Path:
+    login = (f"{auditor}:swift", "sk-swift-000")
+    made = workspace_for(folder, gateway.address, (f"AK{auditor}", f"sk-{auditor}"), login)
     estate = made / "estate.yaml"
     estate.write_text(
         estate.read_text() + f"      admin: {{at: '{gateway.address}/admin', credential: {{file: key.ini}}}}\n"
@@ -401,17 +408,21 @@ def test_a_suspended_user_can_do_nothing_and_one_of_the_gateways_own_everything(
 ) -> None:
     people.client().create_bucket(Bucket="rime")
     people.client().put_object(Bucket="rime", Key="k", Body=b"1")
+    people.client().create_bucket(Bucket="rime-shut")
+    people.client().put_object(Bucket="rime-shut", Key="k", Body=b"1")
+    refused = ["s3:GetObject*", "s3:ListBucket*", "s3:PutObject", "s3:GetBucketVersioning"]
+    people.client().put_bucket_policy(Bucket="rime-shut", Policy=policy("rime-shut", "Deny", "*", refused))
     for name, more in (("stopped", ()), ("engine", ("--system",)), ("chief", ("--admin",))):
         create_user(people, name, *more)
     put_own_permissions(people, "stopped", OWN["all"])
     people.admin("user", "suspend", "--uid=stopped")
     folder = workspace(people, tmp_path / "ws")
-    found = surveyed(folder, "rime")
+    found = surveyed(folder, "rime*")
     said = permissions(folder)
     for user, level in (("stopped", "closed"), ("engine", "open"), ("chief", "open")):
-        for verb, line in ASKED.items():
-            assert said.get((user, "rime", verb), "closed") == level, (user, verb)
-            assert asked(people, user, line.format("/%3Arime")) is (level == "open"), (user, verb)
+        for bucket, (verb, line) in product(("rime", "rime-shut"), ASKED.items()):
+            assert said.get((user, bucket, verb), "closed") == level, (user, bucket, verb)
+            assert asked(people, user, line.format(f"/%3A{bucket}")) is (level == "open"), (user, bucket, verb)
     why = json.loads(lantern("why", "real/rime", "--as", "real/stopped", "--json", cwd=folder).out)
     assert (why["allowed"], why["by"]) == (False, "the identity is disabled")
     kinds = {one.name: one.kind for one in found.identities.value or ()}

@@ -131,7 +131,7 @@ class EffectivePermissions:
         """What distinguishes an identity with such policies from others: of the same profile, all can do the
         same."""
         named = self._named()  # first: it finds out whether rules name single callers
-        mine = frozenset(self._parts(identity).keys() & named.keys())
+        mine = frozenset((name, part) for name, part in self._parts(identity).items() if name in named)
         who = _number_of_its_own(identity, policies) or (id(identity) if self._personal else 0)
         self._alive.append(policies)
         return (policies.doubt, policies.account, policies.acl_level, tuple(map(id, policies.statements)), mine, who)

@@ -137,4 +137,4 @@ def _of_nobody(fact: str, people: Sequence[Subject]) -> bool:
     name = fact.removeprefix("access.")
     if name in (fact, "outside", "through-roles") or read_principal(name).kind != "canonical":
         return False
-    return not any(one.unseen or one.name in (name, "any role") for one in people)
+    return not any(one.unseen or one.name in (name, "any role", "any user") for one in people)

@@ -122,6 +122,8 @@ class User(msgspec.Struct):
     admin: str | bool = "false"
     system: str | bool = "false"
     op_mask: str = ""
+    type: str = ""
+    """`keystone`: a project of a Keystone, whose tokens the gateway takes."""
     account_id: str = ""
     group_ids: list[str] = []
 

@@ -10,9 +10,13 @@ from rusty_lantern.core.model.bucket import AccountAcl
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Identity
 from rusty_lantern.stores.admin.documents import ACCOUNT_ACL, MANAGED_POLICIES, Instance, User, own_policies
 from rusty_lantern.stores.swift.headers import read_account_acl
+from rusty_lantern.stores.unlisted import any_of
 
 NO_RECORD = "the gateway keeps no record of it"
 OF_LOGIN = "what a further login of a user for whom no refusal counts may do is not known"
+
+
+OF_KEYSTONE = "the gateway takes tokens of a Keystone, and estate.yaml names none under identities: of this store"
 
 
 def account_acl(kept: Answer[Instance]) -> Answer[AccountAcl]:
@@ -62,8 +66,9 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
         administers: Answer[list[str]] = (
             Answer("known", power, "", evidence) if power else Answer("absent", evidence=evidence)
         )
+        stands_for_project = user.type == "keystone" and not (user.keys or user.swift_keys)
         for name in (user.name, *levels):
-            named: Any = _names(user.name, name)
+            named: Any = {} if stands_for_project else _names(user.name, name)  # no policy can name its people
             given = levels.get(name, "full-control")
             level = {"full-control": "", "<none>": "none", "": "none"}.get(given, given)
             identities.append(Identity(
@@ -83,6 +88,8 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
                 created=Answer("unsupported", None, NO_RECORD), last_used=Answer("unsupported", None, NO_RECORD),
                 expires=Answer("absent", evidence=evidence), used_for=Answer("unsupported", None, NO_RECORD),
             ))  # fmt: skip
+    if any(user.type == "keystone" for user in users.value):
+        identities.append(any_of("user", Answer("failed", None, OF_KEYSTONE, evidence)))
     return {
         "identities": Answer("known", identities, "", evidence),
         "credentials": Answer("known", credentials, "", evidence),

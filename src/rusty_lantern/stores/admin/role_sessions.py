@@ -16,7 +16,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import refusal_of
 from rusty_lantern.stores.http.tls_check import apart
-from rusty_lantern.stores.unlisted_roles import any_role
+from rusty_lantern.stores.unlisted import any_of
 
 MADE_UP = "b2Ygbm8gc2Vzc2lvbg=="
 REFUSALS = (400, 401, 403)
@@ -44,4 +44,4 @@ def roles_behind(sessions: Answer[bool]) -> list[Identity]:
     """The roles that a gateway may have, as one of which nothing is known; none where it takes no sessions."""
     if sessions.value is False:
         return []
-    return [any_role(Answer("failed", None, NOT_SHOWN, sessions.evidence) if sessions.value else sessions)]
+    return [any_of("role", Answer("failed", None, NOT_SHOWN, sessions.evidence) if sessions.value else sessions)]

@@ -33,7 +33,7 @@ from rusty_lantern.stores.iam.answers import (
 )
 from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members, pooled
 from rusty_lantern.stores.s3.usage import read_time
-from rusty_lantern.stores.unlisted_roles import any_role
+from rusty_lantern.stores.unlisted import any_of
 
 
 async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
@@ -54,7 +54,7 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
         lost = Answer(
             details.state, None, details.note, Evidence("GetAccountAuthorizationDetails", details.answer, moment)
         )
-        identities, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [any_role(lost)]
+        identities, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [any_of("role", lost)]
     read = await pooled(partial(_one, asker), identities)
     root, root_keys = await _root(asker)
     evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
@@ -190,7 +190,7 @@ async def _one_by_one(asker: QueryClient, users: list[Element]) -> Sections:
         listed = [entry async for page in asker.pages("ListRoles") for entry in members(page, "Roles")]
     except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
-        return identities, groups, [any_role(lost)] if error.state != "unsupported" else []
+        return identities, groups, [any_of("role", lost)] if error.state != "unsupported" else []
     return identities, groups, await pooled(role, listed)
 
 

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Password
-from rusty_lantern.stores.keystone.access_rules import limited
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,
     Assignment,
@@ -22,7 +21,7 @@ from rusty_lantern.stores.keystone.documents import (
 )
 from rusty_lantern.stores.keystone.permissions import (
     ADMINISTRATOR,
-    Account,
+    Accounts,
     Held,
     held,
 )
@@ -46,18 +45,13 @@ class Lists(msgspec.Struct):
     implied: Answer[list[Inference]]
 
 
-FIRST_DOMAIN = "default"
-"""The id of the domain that every service begins with."""
-
-
 class People:
     """Everybody that the service listed, as a dossier has them."""
 
-    def __init__(self, users: list[User], lists: Lists, account: Account, account_name: str) -> None:
+    def __init__(self, users: list[User], lists: Lists, account: Accounts) -> None:
         self.users = users
         self.lists = lists
         self.account = account
-        self.account_name = account_name
         self.domains = {domain.id: domain for domain in lists.domains.value or ()}
         self.projects = {project.id: project for project in lists.projects.value or ()}
         self.known = {user.id: user for user in users}
@@ -105,7 +99,7 @@ class People:
         ]
         return Identity(
             name=self.names[user.id],
-            kind="user",
+            kind=self._kind([*mine, *(role for trust in lent for role in self._roles_by_trust(trust))], "user"),
             state=self._state(user),
             created=_NOT_OFFERED,
             mfa=Answer("known", factors),
@@ -119,6 +113,9 @@ class People:
                 *(name for trust in lent for name in self._names_by_trust(trust)),
             ],
         )  # fmt: skip
+
+    def _kind(self, holding: list[Held], usual: Literal["user", "role"]) -> Literal["root", "user", "role"]:
+        return "root" if self.account.rules_all(holding) else usual
 
     def _state(self, user: User) -> Answer[Any]:
         """Whether a user, or a credential of it, can have a token: nobody can whose domain is disabled."""
@@ -138,24 +135,7 @@ class People:
 
     def _aliases(self, user: str, mine: list[Held]) -> list[str]:
         """The names by which ACLs can let in somebody with these roles: ids, roles, plain names where they count."""
-        known_user = self.known.get(user)
-        return [
-            *self.account.aliases(user, mine),
-            *(self._plain_names(known_user, mine) if known_user is not None else ()),
-        ]
-
-    def _plain_names(self, user: User, mine: list[Held]) -> list[str]:
-        """The names by which ACLs can let it in: they count where user, project and account are all in the
-        first domain."""
-        own = self.projects.get(self.account.project)
-        if user.domain_id != FIRST_DOMAIN or own is None or own.domain_id != FIRST_DOMAIN:
-            return []
-        names_of = [f"*:{user.name}"]
-        for home in (self.projects.get(project) for project in sorted({one.project for one in mine} - {""})):
-            if home is not None and home.domain_id == FIRST_DOMAIN:
-                names = [(home.name, user.name), (home.name, user.id), (home.id, user.name), (home.name, "*")]
-                names_of += [f"{project}:{who}" for project, who in names]
-        return names_of
+        return self.account.names(user, self.known.get(user), mine, self.projects)
 
     def _permissions(
         self, documents: list[AttachedPolicy], trusts: Sequence[Trust] = ()
@@ -260,14 +240,10 @@ class People:
 
     def _application(self, user: User, one: ApplicationCredential) -> Credential:
         name, mine = f"application credential {one.name}", self._in_project(one.roles, one.project_id)
-        within: Answer[str] = _NEVER
-        if one.access_rules is not None:
-            text = limited(one.access_rules, self.account_name)
-            within = (
-                Answer("known", text) if text is not None else Answer("failed", None, "its access rules are unusual")
-            )
+        within = self.account.limit(one.access_rules)
         stands_for = Identity(
-            name=f"{name} of {self.names[user.id]}", kind="role", state=self._state(user),
+            name=f"{name} of {self.names[user.id]}", kind="role" if within.unread else self._kind(mine, "role"),
+            state=self._state(user),
             policies=self._permissions(self.account.documents(mine)), boundary=within, groups=_NEVER,
             aliases=self._aliases(user.id, mine),
         )  # fmt: skip
@@ -288,7 +264,7 @@ class People:
             project = one.tenant_id or ""
             mine = [role for role in self.held.get(user.id, []) if role.project == project]
             stands_for = Identity(
-                name=name, kind="role", state=self._state(user),
+                name=name, kind=self._kind(mine, "role"), state=self._state(user),
                 policies=self._unread(self.lists.roles) or self._permissions(self.account.documents(mine)),
                 groups=_NEVER, aliases=self._aliases(user.id, mine),
             )  # fmt: skip
@@ -310,7 +286,8 @@ class People:
 
     def _acting_by_trust(self, name: str, one: Trust) -> Identity:
         return Identity(
-            name=name, kind="role", state=self._state_of_trust(one), groups=_NEVER,
+            name=name, kind=self._kind(self._roles_by_trust(one), "role"), state=self._state_of_trust(one),
+            groups=_NEVER,
             policies=self._permissions(self._by_trust(one), [one]), aliases=self._names_by_trust(one),
         )  # fmt: skip
 

@@ -18,6 +18,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.iam.query_client import pooled
+from rusty_lantern.stores.keystone.at_gateway import at_gateway, beside_own_users
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,
     Assignment,
@@ -50,13 +51,15 @@ async def read_people(
         return dict.fromkeys(PEOPLE, users)
     users = users.map(lambda every: every[:most])
     lists = await _read_lists(asker, users.value or [])
-    account = Account((dossier.account.value or "").rpartition("_")[2], service.roles)
-    people = People(users.value or [], lists, account, dossier.account.value or "")
-    return {
+    gateway, account = dossier.acl_reading == "gateway", dossier.account.value or ""
+    swift = Account(account.rpartition("_")[2], service.roles, account)
+    people = People(users.value or [], lists, at_gateway(dossier, service.roles) if gateway else swift)
+    read: dict[str, Answer[Any]] = {
         "identities": Answer("known", [*people.identities(), *people.roles_from_outside()], "", users.evidence),
         "groups": people.groups(),
         "credentials": people.credentials(),
     }
+    return beside_own_users(dossier, read) if gateway else read
 
 
 @dataclass

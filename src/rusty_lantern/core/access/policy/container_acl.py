@@ -8,7 +8,6 @@ them.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from itertools import product
 from typing import Literal
@@ -203,7 +202,7 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
         who, conditions = named_there
         yield allow(words, who, named, conditions)
         if reading == "gateway":
-            yield from _at_s3_door(words, who, _OF_SIDE_AT_GATEWAY[side], conditions)
+            yield from _at_s3_door(words, who, _OF_SIDE_AT_GATEWAY[side], conditions) if "*" not in name else ()
             yield from by_post(words, who, conditions, SETS_ACL, SETS_END) if side == "write" else ()
 
 
@@ -292,7 +291,9 @@ def _who(name: str, reading: AclReading) -> tuple[Principals, tuple[Condition, .
         return whom(name)
     if reading == "keystone" and name == "*:*":
         return EVERYBODY, (SIGNED,)
-    if reading != "keystone" and ("*" in name or name.startswith(".")):
+    if (reading == "tempauth" and "*" in name) or (reading == "gateway" and not name.strip("*:")):
+        return None  # a gateway may take tokens of a Keystone, whose users it lets in by `PROJECT:*` and `*:USER`
+    if reading != "keystone" and name.startswith("."):
         return None
     return Principals(canonical=(name,)), ()
 
@@ -332,18 +333,3 @@ def allow(words: str, who: Principals, actions: tuple[str, ...], conditions: tup
         words, "Allow", principals=who, actions=actions, resources=("*",), conditions=conditions, variables=False,
         door=DOOR,
     )  # fmt: skip
-
-
-_ACCOUNT_OF = re.compile(r"[^:/*]+:[^:/*]+")
-
-
-def also_known_as(name: str) -> frozenset[str]:
-    """Every name by which ACLs of the Swift protocol can let one user in.
-
-    >>> sorted(also_known_as("deck:admin"))
-    ['*:admin', 'AUTH_deck', 'deck', 'deck:*', 'deck:admin']
-    """
-    if not _ACCOUNT_OF.fullmatch(name):
-        return frozenset({name})
-    account, _, user = name.partition(":")
-    return frozenset({name, account, f"AUTH_{account}", f"{account}:*", f"*:{user}"})

@@ -12,7 +12,6 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.access.policy.container_acl import also_known_as
 from rusty_lantern.core.access.policy.document import Principals
 
 Applies = Literal["yes", "no", "maybe"]
@@ -171,3 +170,18 @@ def read_principal(name: str) -> Principal:
     if re.fullmatch(r"[a-z0-9.-]+\.[a-z]{2,}(\.[a-z]{2,})?", name):
         return Principal(name, "service")
     return Principal(name, "canonical")
+
+
+_ACCOUNT_OF = re.compile(r"[^:/*]+:[^:/*]+")
+
+
+def also_known_as(name: str) -> frozenset[str]:
+    """Every name by which ACLs of the Swift protocol can let one user in.
+
+    >>> sorted(also_known_as("deck:admin"))
+    ['*:admin', 'AUTH_deck', 'deck', 'deck:*', 'deck:admin']
+    """
+    if not _ACCOUNT_OF.fullmatch(name):
+        return frozenset({name})
+    account, _, user = name.partition(":")
+    return frozenset({name, account, f"AUTH_{account}", f"{account}:*", f"*:{user}"})

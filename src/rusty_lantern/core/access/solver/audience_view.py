@@ -155,7 +155,9 @@ class AudienceView:
             return self.identity is not None and self.rules.gives(grant, self.identity.name)
         if not isinstance(grant, Right) and grant.to == "named":
             named, who = self.rules.grantee(grant.identity), self.identity
-            return who is not None and named.kind == who.kind and named.name in (who.name, *who.aliases)
+            if who is None or grant.identity in (who.name, *who.aliases):
+                return who is not None
+            return named.kind == who.kind and named.name in (who.name, *who.aliases)
         return grant.to in ("anyone", "unsigned" if self.audience == "anyone" else "any-account")
 
     def _bears(self, limits: StatementBox, group: RequestGroup) -> bool:

@@ -1,0 +1,80 @@
+"""What roles of a Keystone let people do at an S3-compatible gateway that takes its tokens.
+
+There each project is a user of the gateway, made when its first token comes. Whoever holds an accepted role on the
+project acts as that user where ACLs name it by its id; a policy can name none of them, but everybody. Container ACLs
+also name them as a Swift server's do, at the Swift door alone. Measured on release 16.2 (`docs/doors.md`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.config.estate import RoleMeanings
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import AttachedPolicy
+from rusty_lantern.stores.keystone.documents import AccessRule, Named, User
+from rusty_lantern.stores.keystone.permissions import OWN, Held, allowing, doubt_of_role
+from rusty_lantern.stores.unlisted import any_of
+
+OWN_USERS = "the gateway's own users are shown at its administration door alone"
+
+
+class Gateway(msgspec.Struct, frozen=True):
+    """What roles mean to the gateway: `operator` are those that it accepts, `reseller_admin` those of its
+    administrators, for whom no refusal counts."""
+
+    roles: RoleMeanings | None
+    attached: Mapping[str, list[AttachedPolicy]]
+    """Project → the permissions that the gateway attaches to it."""
+
+    def _accepted(self, one: Held) -> bool:
+        known = self.roles
+        return known is None or one.role.lower() in known.operator | known.reseller_admin
+
+    def documents(self, holding: Iterable[Held]) -> list[AttachedPolicy]:
+        """What somebody with these roles can do everywhere, or may be able to."""
+        accepted = [one for one in dict.fromkeys(holding) if self._accepted(one)]
+        made = [document for one in accepted for document in self.attached.get(one.project, ())]
+        if self.roles is None:
+            made += [AttachedPolicy(one.title, allowing(OWN), one.via, doubt_of_role(one.role)) for one in accepted]
+        return made
+
+    def rules_all(self, holding: Iterable[Held]) -> bool:
+        """Whether somebody with these roles can do everything everywhere, whatever refuses it."""
+        return self.roles is not None and any(one.role.lower() in self.roles.reseller_admin for one in holding)
+
+    def names(self, user: str, known: User | None, holding: Iterable[Held], projects: Mapping[str, Named]) -> list[str]:
+        """Every name by which ACLs can let a user in, by each project that it can have an accepted token for."""
+        mine = sorted({one.project for one in holding if one.project and self._accepted(one)})
+        names = [name for project in mine for name in (project, f"{project}:{user}", f"{project}:*", f"*:{user}")]
+        for home in (projects[project].name for project in mine if project in projects):
+            names += [f"{home}:*", *([f"{home}:{known.name}", f"*:{known.name}"] if known is not None else [])]
+        return list(dict.fromkeys(names))
+
+    def limit(self, rules: list[AccessRule] | None) -> Answer[str]:
+        """What the access rules of an application credential let through."""
+        if rules is None:
+            return Answer("absent")
+        return Answer("failed", None, "how a gateway takes its access rules is not known")
+
+
+def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> Gateway:
+    """The gateway that a dossier was read from."""
+    own = dossier.identities.value or ()
+    return Gateway(roles, {one.name: one.policies.value for one in own if one.policies.value})
+
+
+def beside_own_users(dossier: Dossier, people: dict[str, Answer[Any]]) -> dict[str, Answer[Any]]:
+    """Users of a Keystone beside the gateway's own."""
+    own = dossier.identities
+    lost = Answer[Any](own.state, None, f"{OWN_USERS}: {own.note}", own.evidence)
+    listed = [any_of("user", lost)] if own.value is None else [one for one in own.value if one.name != "any user"]
+    keys = dossier.credentials.value or []
+    return people | {
+        "identities": people["identities"].map(lambda others: [*listed, *others]),
+        "credentials": people["credentials"].map(lambda others: [*keys, *others]),
+    }
