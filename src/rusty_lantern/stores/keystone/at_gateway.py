@@ -38,7 +38,8 @@ class Gateway(msgspec.Struct, frozen=True):
     def documents(self, holding: Iterable[Held]) -> list[AttachedPolicy]:
         """What somebody with these roles can do everywhere, or may be able to."""
         accepted = [one for one in dict.fromkeys(holding) if self._accepted(one)]
-        made = [document for one in accepted for document in self.attached.get(one.project, ())]
+        users = [name for one in accepted for name in (one.project, tenanted(one.project))]
+        made = [document for name in users for document in self.attached.get(name, ())]
         if self.roles is None:
             made += [AttachedPolicy(one.title, allowing(OWN), one.via, doubt_of_role(one.role)) for one in accepted]
         return made
@@ -50,7 +51,7 @@ class Gateway(msgspec.Struct, frozen=True):
     def names(self, user: str, known: User | None, holding: Iterable[Held], projects: Mapping[str, Named]) -> list[str]:
         """Every name by which ACLs can let a user in, by each project that it can have an accepted token for."""
         mine = sorted({one.project for one in holding if one.project and self._accepted(one)})
-        names = [name for project in mine for name in (project, f"{project}:{user}", f"{project}:*", f"*:{user}")]
+        names = [n for p in mine for n in (p, tenanted(p), f"{p}:{user}", f"{p}:*", f"*:{user}")]
         for home in (projects[project].name for project in mine if project in projects):
             names += [f"{home}:*", *([f"{home}:{known.name}", f"*:{known.name}"] if known is not None else [])]
         return list(dict.fromkeys(names))
@@ -60,6 +61,11 @@ class Gateway(msgspec.Struct, frozen=True):
         if rules is None:
             return Answer("absent")
         return Answer("failed", None, "how a gateway takes its access rules is not known")
+
+
+def tenanted(project: str) -> str:
+    """The user that stands for a project in a gateway that gives each a tenant of its own (`implicit tenants`)."""
+    return f"{project}${project}"
 
 
 def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> Gateway:
