@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import os
 import subprocess
 from collections.abc import Iterator, Mapping
@@ -71,6 +72,34 @@ def _python() -> str | None:
     return "/usr/bin/python3" if found.returncode == 0 else None
 
 
+FOLDERS: dict[str, Path] = {}
+"""Address of a running server → its folder."""
+
+SYNCHRONIZER = """
+import sys
+from swift.common import utils
+utils.set_swift_dir(sys.argv[1])  # before anything else is imported
+from swift.common.daemon import run_daemon
+from swift.container.sync import ContainerSync
+run_daemon(ContainerSync, sys.argv[2], section="container-sync", once=True)
+"""
+SETTINGS = {
+    "synchronizer.conf": "[DEFAULT]\nswift_dir = {etc}\ndevices = {etc}/../srv\nmount_check = false\nuser = {user}\n"
+    "bind_ip = 127.0.0.1\nbind_port = {port}\n[container-sync]\ninternal_client_conf_path = {etc}/internal.conf\n",
+    "internal.conf": "[DEFAULT]\nswift_dir = {etc}\n[pipeline:main]\npipeline = catch_errors proxy-server\n"
+    "[app:proxy-server]\nuse = egg:swift#proxy\n[filter:catch_errors]\nuse = egg:swift#catch_errors\n",
+}
+
+
+def synchronize(address: str) -> None:
+    """Have the server's own daemon look once at what is to be synchronized."""
+    etc, container_port = FOLDERS[address] / "etc", (urlsplit(address).port or 0) + 2
+    for name, text in SETTINGS.items():
+        (etc / name).write_text(text.format(etc=etc, user=getpass.getuser(), port=container_port))
+    command = [_python() or "", "-c", SYNCHRONIZER, str(etc), str(etc / "synchronizer.conf")]
+    subprocess.run(command, check=True, capture_output=True, timeout=300)
+
+
 @pytest.fixture(scope="session")
 def swift_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """The address of a running Swift; without its packages the test skips, unless LANTERN_GATEWAY=required."""
@@ -83,6 +112,7 @@ def swift_server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
         ["bash", str(SCRIPT), "up", str(folder), str(port)],
         check=True, capture_output=True, timeout=600, env=environment,
     )  # fmt: skip
+    FOLDERS[f"http://127.0.0.1:{port}"] = folder
     try:
         yield f"http://127.0.0.1:{port}"
     finally:

@@ -20,7 +20,7 @@ from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, VersionSource
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.stores.swift.headers import versions_kept_in
-from rusty_lantern.stores.swift.reader import with_version_sources
+from rusty_lantern.stores.swift.sources import with_version_sources
 from tests.conftest import lantern
 from tests.swift_server import DECK as OWNING
 from tests.swift_server import OWNER as WRITING

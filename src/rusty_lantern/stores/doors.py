@@ -195,7 +195,7 @@ async def _with_swift(visit: Visit, entry: DoorEntry, read: Dossier) -> Dossier:
     buckets = sorted(map(as_shown, joined) if sees_all else joined, key=lambda bucket: bucket.name)
     return msgspec.structs.replace(
         read,
-        buckets=reader.with_version_sources(buckets),
+        buckets=reader.with_sources(buckets),
         acl_reading=reader.reading(account),
         doors=Answer("known", [Door("swift", entry.at, read=True)]),
         **fields,

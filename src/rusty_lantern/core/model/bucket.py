@@ -231,6 +231,14 @@ class VersionSource(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether a deletion in it takes the latest version out of the other one again."""
 
 
+class CopySource(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A container that is synchronized to another one: the store copies there what is stored in it, and deletes there
+    what is deleted."""
+
+    name: str
+    write: str = ""
+
+
 class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):
     """The two headers of the Swift protocol that say who may read and who may write, as the store shows them."""
 
@@ -240,6 +248,10 @@ class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):
     """The containers whose earlier versions are kept in this one."""
     versions_unread: str = ""
     """Why earlier versions of others may be kept in it as well; empty where that is known."""
+    copies_of: list[CopySource] = []
+    """The containers that are synchronized to one of this name in this account, perhaps in another store."""
+    copies_unread: str = ""
+    """Why others may be as well; empty where that is known."""
 
 
 class AccountAcl(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Self
 from urllib.parse import quote, urlsplit
@@ -12,7 +11,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, ProbeAnswer, SharedQuota, VersionSource
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, SharedQuota
 from rusty_lantern.core.model.capabilities import SWIFT, Capabilities
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier
 from rusty_lantern.core.model.identity import Verb
@@ -42,6 +41,7 @@ from rusty_lantern.stores.swift.headers import (
 )
 from rusty_lantern.stores.swift.info import Info, ask_info
 from rusty_lantern.stores.swift.object_details import SwiftObjects
+from rusty_lantern.stores.swift.sources import with_copy_sources, with_version_sources
 from rusty_lantern.stores.swift.token import fetch_token
 
 PROOF = "perhaps every container: no header that only owners see is shown"
@@ -177,15 +177,17 @@ class SwiftReader(HttpReader):
             account=Answer("known", self.path.rpartition("/")[2], "", evidence),
             acl_reading=self.reading(account),
             doors=self.doors(account),
-            buckets=self.with_version_sources(buckets),
+            buckets=self.with_sources(buckets),
             **account_fields(account.head.headers, head, sees_all=sees_all, gateway=account.gateway),
         )
 
-    def with_version_sources(self, buckets: list[Bucket]) -> list[Bucket]:
-        """The containers that were read, each with those whose earlier versions it keeps. A gateway does not say of
-        itself whether it keeps any so: where no container shows it, none does."""
+    def with_sources(self, buckets: list[Bucket]) -> list[Bucket]:
+        """The containers that were read, each with those through which others write to it: whose earlier versions it
+        keeps, and which are synchronized to it. A gateway does not say of itself whether it keeps any so: where no
+        container shows it, none does."""
         may_keep = self.info is None or self.info.versioned_writes is not None or any(self.kept_in.values())
-        return with_version_sources(buckets, self.kept_in) if may_keep else buckets
+        kept = with_version_sources(buckets, self.kept_in) if may_keep else buckets
+        return with_copy_sources(kept, self.path.rpartition("/")[2])
 
     def doors(self, account: Account) -> Answer[list[Door]]:
         """The server's own S3 door, where it decides by what this protocol does not show: a gateway's policies and
@@ -288,31 +290,6 @@ class SwiftReader(HttpReader):
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """One listing of a single name, or one byte of an object."""
         return await ask_anonymously(self.outside, self._of(bucket), verb, request)
-
-
-def with_version_sources(buckets: list[Bucket], kept_in: Mapping[str, tuple[str, bool] | None]) -> list[Bucket]:
-    """Containers, each with those whose earlier versions are kept in it: who may write to these writes to it as well,
-    though its own ACL says nothing of them. `kept_in`: of the containers that were read, where theirs are kept."""
-    sources: dict[str, list[VersionSource]] = {}
-    lost: list[str] = []
-    for bucket in buckets:
-        kept, acl = kept_in.get(bucket.name), bucket.container_acl
-        gone = acl.evidence.answer.startswith("404")
-        if (bucket.name not in kept_in and not gone) or (kept and acl.unread):
-            lost.append(bucket.name)
-        elif kept:
-            own = acl.value or ContainerAcl()
-            sources.setdefault(kept[0], []).append(VersionSource(bucket.name, own.read, own.write, kept[1]))
-    unread = f"{lost[0]} was not read{f', nor {len(lost) - 1} more' if len(lost) > 1 else ''}" if lost else ""
-    return [_with_sources(bucket, sources.get(bucket.name, []), unread) for bucket in buckets]
-
-
-def _with_sources(bucket: Bucket, sources: list[VersionSource], unread: str) -> Bucket:
-    acl = bucket.container_acl
-    if not (sources or unread) or acl.unread:
-        return bucket
-    known = msgspec.structs.replace(acl.value or ContainerAcl(), versions_of=sources, versions_unread=unread)
-    return msgspec.structs.replace(bucket, container_acl=Answer("known", known, acl.note, acl.evidence))
 
 
 def as_shown(bucket: Bucket) -> Bucket:

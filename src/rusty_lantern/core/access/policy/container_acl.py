@@ -98,6 +98,7 @@ def _read(
     yield from _of_header(parse_container_acl(acl.read), "read", reading, guards)
     yield from _of_header(parse_container_acl(acl.write), "write", reading, guards)
     yield from _of_versions_kept(acl, reading, guards)
+    yield from _of_copies(acl, reading, guards)
     yield from _of_account(account, reading) if account is not None else ()
     yield from _no_uploads(guards.refuse_new_acls) if reading == "gateway" else ()
 
@@ -136,6 +137,20 @@ def _of_versions_kept(acl: ContainerAcl, reading: AclReading, guards: GatewayGua
         perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, signed)
         why = f"its earlier versions may be kept here: {acl.versions_unread}"
         yield _in_doubt(msgspec.structs.replace(perhaps, resources=VERSIONS_KEPT), why)
+
+
+def _of_copies(acl: ContainerAcl, reading: AclReading, guards: GatewayGuards) -> Iterator[Statement]:
+    """What ACLs of containers may allow that are synchronized to this one (measured on release 2.30)."""
+    for source in acl.copies_of:
+        of = f"of {source.name}, which is synchronized to a container of this account and name"
+        for one in _of_header(parse_container_acl(source.write), "write", reading, guards):
+            yield _in_doubt(msgspec.structs.replace(one, place=f"{one.place} {of}"), NOT_SHOWN)
+    if acl.copies_unread:
+        perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, (SIGNED,))
+        yield _in_doubt(perhaps, f"it may be synchronized to this one: {acl.copies_unread}")
+
+
+NOT_SHOWN = "whether that is in this store, and whether both have the same key, is not shown"
 
 
 def _names_as_one(statements: Iterable[Statement]) -> list[Statement]:
