@@ -7,12 +7,20 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from http.client import HTTPConnection
 from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 import pytest
 
 from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.config.estate import RoleMeanings
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import AttachedPolicy, Identity
+from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.stores.admin.people import OF_KEYSTONE
+from rusty_lantern.stores.keystone.at_gateway import OWN_USERS, GatewayAccounts, beside_own_users
+from rusty_lantern.stores.keystone.permissions import Held
 from tests.conftest import lantern
 from tests.gateway import Gateway, send_to, standard_client
 from tests.keystone_server import ADMIN, PASSWORD, Keystone, keystone_below
@@ -21,6 +29,7 @@ from tests.test_gateway_users import create_auditor, policy, surveyed, workspace
 HELD = {"ann": ("marsh", "member"), "ben": ("marsh", "admin"), "cat": ("fen", "member"), "dan": ("fen", "reader"),
         "eve": ("fen", "harbourmaster")}  # fmt: skip
 """User → project and role."""
+MEANT = RoleMeanings(operator=frozenset({"member"}), reseller_admin=frozenset({"harbourmaster"}))
 NAMES = ("*:*", "*", ".r:*", "{fen}", "fen", "{fen}:*", "{fen}:{cat}", "fen:cat", "*:{cat}", "*:cat", "{cat}", "cat",
          "member", "fen:*", "{fen}:cat", "fen:{cat}")  # fmt: skip
 ACLS = {f"reed-{side}-{n}": (side, name) for side in ("read", "write") for n, name in enumerate(NAMES)}
@@ -166,3 +175,26 @@ def test_without_the_service_there_are_users_whom_nobody_knows(reeds: Reeds, tmp
     shown = json.loads(lantern("show", "reed-plain", "--json", cwd=folder).out)["facts"]
     (listing,) = [fact for fact in shown if fact["fact"] == "principals.list"]
     assert listing["value"] is None and OF_KEYSTONE in listing["note"]
+
+
+def test_a_role_that_nobody_explains_may_do_everything_and_an_accepted_one_what_its_project_may() -> None:
+    holding = [Held("member", "p", "project fen"), Held("reader", "q", "project marsh")]
+    told = [AttachedPolicy("own", "{}")]
+    silent, explained = (GatewayAccounts(roles, {"p": told, "q$q": told}) for roles in (None, MEANT))
+    assert [document.doubt != "" for document in silent.documents(holding)] == [False, False, True, True]
+    assert explained.documents(holding) == told
+    assert not silent.rules_all(holding) and not explained.rules_all(holding)
+    assert {"p", "q", "q$q"} <= set(silent.names("u", None, holding, {}))
+    assert explained.names("u", None, holding, {}) == ["p", "p$p", "p:u", "p:*", "*:u"]
+    assert explained.rules_all([Held("harbourmaster", "q", "project marsh")])
+    assert explained.limit([]).unread and explained.limit(None).settled
+
+
+def test_where_the_gateways_own_users_were_not_read_there_are_more() -> None:
+    denied: Answer[Any] = Answer("denied", None, "answered 403")
+    dossier = Dossier(store="s", taken=MOMENT, identities=denied, credentials=denied)
+    ann: Answer[Any] = Answer("known", [Identity(name="ann@Default")])
+    people = beside_own_users(dossier, {"identities": ann, "credentials": Answer("known", []), "groups": ann})
+    names = {one.name: one.policies for one in people["identities"].value or ()}
+    assert list(names) == ["any user", "ann@Default"]
+    assert names["any user"].note == f"{OWN_USERS}: answered 403"

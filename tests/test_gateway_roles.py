@@ -60,11 +60,14 @@ def reads(client: Any) -> bool:
         return False
 
 
-def told(coast: Gateway, folder: Path) -> tuple[dict[str, int], list[str], dict[str, dict[Verb, str]]]:
+def told(
+    coast: Gateway, folder: Path, *, left_over: bool = False
+) -> tuple[dict[str, int], list[str], dict[str, dict[Verb, str]]]:
     """What becomes of the requirement that roles let in nobody, why it is unknown, and which verbs each identity of
     the store's own has on the bucket."""
     made = workspace_for(folder, coast.address, coast.keeper)
     auditor = f"[default]\naws_access_key_id={AUDITOR[0]}\naws_secret_access_key={AUDITOR[1]}\n"
+    auditor += "aws_session_token=left-over\n" if left_over else ""
     (made / "auditor.ini").write_text(auditor)
     with (made / "estate.yaml").open("a") as estate:
         estate.write(f"    doors:\n      admin: {{at: '{coast.address}/admin', credential: {{file: auditor.ini}}}}\n")
@@ -92,7 +95,7 @@ def crossings(coast: Gateway, tmp_path_factory: pytest.TempPathFactory) -> dict[
     with coast.set_up_with(*TAKES_SESSIONS):
         session = session_of(coast)
         taken = Crossing(reads(session), *told(coast, folder / "taken"))
-    return {True: taken, False: Crossing(reads(session), *told(coast, folder / "not"))}
+    return {True: taken, False: Crossing(reads(session), *told(coast, folder / "not", left_over=True))}
 
 
 def test_a_gateway_that_takes_sessions_of_roles_shuts_nobody_out_for_certain(

@@ -85,7 +85,8 @@ async def _at_admin_door(visit: Visit, entry: DoorEntry) -> AsyncIterator[AdminD
 async def _unlisted_roles(visit: Visit, entry: DoorEntry) -> list[Identity]:
     """The roles that a gateway may have, asked for at the door that its users come through."""
     memory = SeparateMemory(visit.memory, "sessions") if visit.memory else None
-    signed = Signed(find(entry.credential, visit.folder), visit.store.signing_place)
+    key = replace(find(entry.credential, visit.folder), session="")  # the question brings a token of its own
+    signed = Signed(key, visit.store.signing_place)
     async with Client(visit.store, signed, visit.folder, memory=memory, log=visit.log) as client:
         return roles_behind(await takes_sessions(client, visit.moment))
 

@@ -23,7 +23,7 @@ from rusty_lantern.stores.unlisted import any_of
 OWN_USERS = "the gateway's own users are shown at its administration door alone"
 
 
-class Gateway(msgspec.Struct, frozen=True):
+class GatewayAccounts(msgspec.Struct, frozen=True):
     """What roles mean to the gateway: `operator` are those that it accepts, `reseller_admin` those of its
     administrators, for whom no refusal counts."""
 
@@ -68,10 +68,10 @@ def tenanted(project: str) -> str:
     return f"{project}${project}"
 
 
-def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> Gateway:
+def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> GatewayAccounts:
     """The gateway that a dossier was read from."""
     own = dossier.identities.value or ()
-    return Gateway(roles, {one.name: one.policies.value for one in own if one.policies.value})
+    return GatewayAccounts(roles, {one.name: one.policies.value for one in own if one.policies.value})
 
 
 def beside_own_users(dossier: Dossier, people: dict[str, Answer[Any]]) -> dict[str, Answer[Any]]:
