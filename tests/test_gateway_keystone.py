@@ -198,3 +198,4 @@ def test_where_the_gateways_own_users_were_not_read_there_are_more() -> None:
     names = {one.name: one.policies for one in people["identities"].value or ()}
     assert list(names) == ["any user", "ann@Default"]
     assert names["any user"].note == f"{OWN_USERS}: answered 403"
+    assert people["credentials"].unread

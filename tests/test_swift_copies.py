@@ -6,6 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from rusty_lantern.core.access.policy.container_acl import NOT_SHOWN
@@ -88,6 +89,14 @@ def test_a_container_is_told_from_those_of_other_accounts_and_stores() -> None:
 def test_where_a_container_was_not_read_it_may_be_synchronized_to_any_that_has_a_key() -> None:
     lost: Answer[Any] = Answer("denied", None, "answered 403")
     unread = Bucket(name="unread", container_acl=lost, replication=lost, synchronization_key=lost)
-    keyed = sources([unread, bucket("reeds", Answer("absent"), key=True)], "reeds")
-    assert keyed is not None and keyed.copies_unread == "unread was not read"
+    reeds = bucket("reeds", Answer("absent"), key=True)
+    for others, why in (
+        ([], ""),
+        (["marsh"], "marsh was not read"),
+        (["fen", "marsh"], "fen was not read, nor 1 more"),
+    ):
+        keyed = sources([*(msgspec.structs.replace(unread, name=name) for name in others), reeds], "reeds")
+        assert (keyed.copies_unread if keyed else "") == why
+    itself = msgspec.structs.replace(unread, name="reeds", container_acl=Answer("absent"))
+    assert sources([itself], "reeds") is None
     assert sources([unread, bucket("reeds", Answer("absent"))], "reeds") is None

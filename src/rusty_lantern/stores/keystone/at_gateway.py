@@ -75,12 +75,17 @@ def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> GatewayAccounts:
 
 
 def beside_own_users(dossier: Dossier, people: dict[str, Answer[Any]]) -> dict[str, Answer[Any]]:
-    """Users of a Keystone beside the gateway's own."""
-    own = dossier.identities
-    lost = Answer[Any](own.state, None, f"{OWN_USERS}: {own.note}", own.evidence)
-    listed = [any_of("user", lost)] if own.value is None else [one for one in own.value if one.name != "any user"]
-    keys = dossier.credentials.value or []
+    """Users of a Keystone beside the gateway's own, and their keys; where its own were not read, there are more."""
+    own, keys = dossier.identities, dossier.credentials
+    listed = [one for one in own.value or () if one.name != "any user"]
+    if own.value is None:
+        listed = [any_of("user", _unread(own))]
+    joined = people["credentials"].map(lambda others: [*(keys.value or ()), *others])
     return people | {
         "identities": people["identities"].map(lambda others: [*listed, *others]),
-        "credentials": people["credentials"].map(lambda others: [*keys, *others]),
+        "credentials": joined if keys.settled else _unread(keys),
     }
+
+
+def _unread(own: Answer[Any]) -> Answer[Any]:
+    return Answer(own.state, None, f"{OWN_USERS}: {own.note}", own.evidence)

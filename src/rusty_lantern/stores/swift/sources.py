@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from typing import Any
 from urllib.parse import unquote
 
@@ -28,8 +28,11 @@ def with_version_sources(buckets: list[Bucket], kept_in: Mapping[str, tuple[str,
     return [_with_sources(bucket, sources.get(bucket.name, []), _not_read(lost)) for bucket in buckets]
 
 
-def _not_read(lost: list[str]) -> str:
-    return f"{lost[0]} was not read{f', nor {len(lost) - 1} more' if len(lost) > 1 else ''}" if lost else ""
+def _not_read(lost: Collection[str], but_for: str = "") -> str:
+    """Which containers were not read, in words: one of them, and how many more."""
+    first = next((name for name in lost if name != but_for), "")
+    more = len(lost) - 1 - (but_for in lost)
+    return f"{first} was not read{f', nor {more} more' if more > 0 else ''}" if first else ""
 
 
 def _with_sources(bucket: Bucket, sources: list[VersionSource], unread: str) -> Bucket:
@@ -48,25 +51,24 @@ def with_copy_sources(buckets: list[Bucket], account: str) -> list[Bucket]:
     """Containers of an account that may be synchronized to, each with those that name it as where they are
     synchronized to. A server takes copies in a container that has a key for it, of any container with the same key."""
     sources: dict[str, list[CopySource]] = {}
-    lost: list[str] = []
+    lost: dict[str, None] = {}
     for bucket in buckets:
-        if bucket.replication.unread:
-            lost.append(bucket.name)
+        if bucket.replication.unread and not bucket.replication.evidence.answer.startswith("404"):
+            lost[bucket.name] = None
         for rule in bucket.replication.value or ():
             owner, _, name = rule.target.rstrip("/").rpartition("/")
             if owner.rpartition("/")[2] != account or unquote(name) == bucket.name:
                 continue  # another account's; or of the same name, and so in another store
             if bucket.container_acl.unread:
-                lost.append(bucket.name)
+                lost[bucket.name] = None
             else:
                 own = bucket.container_acl.value or ContainerAcl()
                 sources.setdefault(unquote(name), []).append(CopySource(bucket.name, own.write))
-    return [_with_copies(bucket, sources.get(bucket.name, []), [one for one in lost if one != bucket.name])
-            for bucket in buckets]  # fmt: skip
+    return [_with_copies(bucket, sources.get(bucket.name, []), lost) for bucket in buckets]
 
 
-def _with_copies(bucket: Bucket, sources: list[CopySource], lost: list[str]) -> Bucket:
-    key = bucket.synchronization_key
-    if not (sources or lost) or not (key.unread or key.value):
+def _with_copies(bucket: Bucket, sources: list[CopySource], lost: Collection[str]) -> Bucket:
+    key, unread = bucket.synchronization_key, _not_read(lost, bucket.name)
+    if not (sources or unread) or not (key.unread or key.value):
         return bucket
-    return _with(bucket, copies_of=sources, copies_unread=_not_read(lost))
+    return _with(bucket, copies_of=sources, copies_unread=unread)
