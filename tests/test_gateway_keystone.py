@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+import msgspec
 import pytest
 
 from rusty_lantern.core.access.policy.actions import VERBS
@@ -21,6 +22,7 @@ from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.stores.admin.people import OF_KEYSTONE
 from rusty_lantern.stores.keystone.at_gateway import OWN_USERS, GatewayAccounts, beside_own_users
 from rusty_lantern.stores.keystone.permissions import Held
+from rusty_lantern.stores.unlisted import any_of
 from tests.conftest import lantern
 from tests.gateway import Gateway, send_to, standard_client
 from tests.keystone_server import ADMIN, PASSWORD, Keystone, keystone_below
@@ -181,6 +183,8 @@ def test_without_the_service_there_are_users_whom_nobody_knows(reeds: Reeds, tmp
     shown = json.loads(lantern("show", "reed-plain", "--json", cwd=folder).out)["facts"]
     (listing,) = [fact for fact in shown if fact["fact"] == "principals.list"]
     assert listing["value"] is None and OF_KEYSTONE in listing["note"]
+    exposed = json.loads(lantern("exposure", "real/reed-plain", "--json", cwd=folder).out)["buckets"][0]
+    assert exposed["through_roles"], "whoever signs in through another service may have a role in a project"
 
 
 def test_a_role_that_nobody_explains_may_do_everything_and_an_accepted_one_what_its_project_may() -> None:
@@ -205,3 +209,10 @@ def test_where_the_gateways_own_users_were_not_read_there_are_more() -> None:
     assert list(names) == ["any user", "ann@Default"]
     assert names["any user"].note == f"{OWN_USERS}: answered 403"
     assert people["credentials"].unread
+    placeholders = [
+        any_of("user", Answer("failed", None, OF_KEYSTONE)),
+        any_of("role", Answer("failed", None, "other")),
+    ]
+    known = msgspec.structs.replace(dossier, identities=Answer("known", placeholders))
+    beside = beside_own_users(known, {"identities": ann, "credentials": Answer("known", []), "groups": ann})
+    assert [one.name for one in beside["identities"].value or ()] == ["any role", "ann@Default"]

@@ -88,8 +88,9 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
                 created=Answer("unsupported", None, NO_RECORD), last_used=Answer("unsupported", None, NO_RECORD),
                 expires=Answer("absent", evidence=evidence), used_for=Answer("unsupported", None, NO_RECORD),
             ))  # fmt: skip
-    if any(user.type == "keystone" for user in users.value):
-        identities.append(any_of("user", Answer("failed", None, OF_KEYSTONE, evidence)))
+    if any(user.type == "keystone" for user in users.value):  # its users, and whoever signs in through another service
+        lost = Answer("failed", None, OF_KEYSTONE, evidence)
+        identities += [any_of("user", lost), any_of("role", lost)]
     return {
         "identities": Answer("known", identities, "", evidence),
         "credentials": Answer("known", credentials, "", evidence),

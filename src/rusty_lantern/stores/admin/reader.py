@@ -152,7 +152,10 @@ async def with_admin(
         own = before is not None and read.account_acl.settled and not owners_acl.settled
         known[name] = merged if own else msgspec.structs.replace(merged, owner_acl=owners_acl)
     people = people_of(users, kept)
-    people["identities"] = people["identities"].map(lambda listed: [*listed, *roles])
+    if roles:
+        people["identities"] = people["identities"].map(
+            lambda listed: [one for one in listed if one.name != "any role"] + roles
+        )
     dossier = msgspec.structs.replace(
         read,
         acl_reading=read.acl_reading or "gateway",

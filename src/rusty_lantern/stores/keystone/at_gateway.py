@@ -16,6 +16,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy
+from rusty_lantern.stores.admin.people import OF_KEYSTONE
 from rusty_lantern.stores.keystone.documents import AccessRule, Named, User
 from rusty_lantern.stores.keystone.permissions import OWN, Held, allowing, doubt_of_role
 from rusty_lantern.stores.unlisted import any_of
@@ -77,7 +78,7 @@ def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> GatewayAccounts:
 def beside_own_users(dossier: Dossier, people: dict[str, Answer[Any]]) -> dict[str, Answer[Any]]:
     """Users of a Keystone beside the gateway's own, and their keys; where its own were not read, there are more."""
     own, keys = dossier.identities, dossier.credentials
-    listed = [one for one in own.value or () if one.name != "any user"]
+    listed = [one for one in own.value or () if one.state.note != OF_KEYSTONE]
     if own.value is None:
         listed = [any_of("user", _unread(own))]
     joined = people["credentials"].map(lambda others: [*(keys.value or ()), *others])
