@@ -42,17 +42,17 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
 
 OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
     # bucket, fact: severity, drifted, checked — versions that break a requirement
-    ("grant-ledger", "objects.current-version"): ("critical", 79, 84),  # the default keeps 30 days, long over
-    ("permit-archive", "objects.current-version"): ("critical", 66, 309),  # over, or bare above a locked version
-    ("press-kit", "objects.public"): ("critical", 1, 45),  # one picture may be replaced by anyone
-    ("backups-nightly", "objects.retention"): ("high", 1, 182),  # 35 years for 35 days
-    ("camera-traps", "objects.encryption"): ("high", 50, 149),  # stored before the default was switched on
-    ("grant-ledger", "objects.retention"): ("high", 78, 84),
-    ("grant-ledger", "objects.mode"): ("high", 1, 84),  # a weaker explicit retention wins over the default
-    ("permit-archive", "objects.retention"): ("high", 3, 312),
-    ("permit-archive", "objects.mode"): ("high", 311, 312),  # governance where compliance is required
-    ("press-kit", "objects.content-type"): ("medium", 2, 45),  # two pages among the pictures
-    ("camera-traps", "objects.metadata.station"): ("low", 13, 149),
+    ("grant-ledger", "objects.current-version"): ("critical", 40, 42),  # the default keeps 30 days, long over
+    ("permit-archive", "objects.current-version"): ("critical", 15, 61),  # over, or bare above a locked version
+    ("press-kit", "objects.public"): ("critical", 1, 24),  # one picture may be replaced by anyone
+    ("backups-nightly", "objects.retention"): ("high", 1, 42),  # 35 years for 35 days
+    ("camera-traps", "objects.encryption"): ("high", 21, 59),  # stored before the default was switched on
+    ("grant-ledger", "objects.retention"): ("high", 39, 42),
+    ("grant-ledger", "objects.mode"): ("high", 1, 42),  # a weaker explicit retention wins over the default
+    ("permit-archive", "objects.retention"): ("high", 3, 64),
+    ("permit-archive", "objects.mode"): ("high", 63, 64),  # governance where compliance is required
+    ("press-kit", "objects.content-type"): ("medium", 2, 24),  # two pages among the pictures
+    ("camera-traps", "objects.metadata.station"): ("low", 4, 59),
     ("drone-orthophotos", "objects.content-type-matches-extension"): ("low", 19, 39),
 }
 

@@ -102,7 +102,7 @@ def test_show_says_who_asked_for_what_on_which_line(demo: Demo) -> None:
     assert required["exposure.read"]["line"] == "baseline.yaml:40:7"
     assert required["exposure.read"]["overrides"] == ["every bucket, baseline.yaml:6:7"]
     assert required["exposure.list"]["status"] == "drift"
-    assert required["objects.public"]["observed"] == "1 of 45 fail"
+    assert required["objects.public"]["observed"] == "1 of 24 fail"
     assert required["objects.public"]["note"] == "first: press/00003.jpg"
 
 

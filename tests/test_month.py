@@ -81,7 +81,7 @@ def test_what_came_and_went_is_told_with_who_did_it(changed: dict[str, Any]) -> 
 def test_weaker_protection_is_told_version_by_version(changed: dict[str, Any]) -> None:
     assert {(r["bucket"], r["what"]): (r["versions"], _by(r)) for r in changed["weakened"]} == WEAKENED
     deleted = next(r for r in changed["weakened"] if r["what"].startswith("deleted"))
-    assert deleted["causes"][0]["key"] == "permits/00259-a.pdf"
+    assert deleted["causes"][0]["key"] == "permits/00044-a.pdf"
 
 
 def test_drift_opens_gets_worse_closes_is_waived_and_goes_dark(changed: dict[str, Any]) -> None:

@@ -372,8 +372,8 @@ def test_the_demo_shows_the_overwrite_trap_a_hidden_key_and_a_sample_that_says_s
     row = next(r for r in json.loads(demo.run("retention", "--json").out)["buckets"] if r["bucket"] == "permit-archive")
     states = {keys["state"]: keys["examples"] for keys in row["retention"]["keys"]}
     assert (states["unprotected-over-protected"], states["marker-over-protected"]) == (
-        ["permits/00233.pdf"],
-        ["permits/00300.pdf"],
+        ["permits/00046.pdf"],
+        ["permits/00060.pdf"],
     )
     assert row["retention"]["earliest_deletion"]["legal_holds"] == 2
 
@@ -384,10 +384,10 @@ def test_a_sample_alone_never_holds_unless_its_bound_is_allowed(demo: Demo, tmp_
     strict.mkdir()
     for name in ("estate.yaml", "surveys"):
         (strict / name).symlink_to(demo.folder / name)
-    (strict / "baseline.yaml").write_text(baseline.replace(", in-a-sample: at most 2 %", ""))
+    (strict / "baseline.yaml").write_text(baseline.replace(", in-a-sample: at most 5 %", ""))
     rows = json.loads(lantern("objects", "--json", "tide-gauge-raw", cwd=strict).out)["requirements"]
     assert {row["status"] for row in rows} == {"unknown"}
-    assert all("only a sample was inspected: 0 of 149 fail: at most 2" in row["reason"] for row in rows)
+    assert all("only a sample was inspected: 0 of 59 fail: at most 4.96 %" in row["reason"] for row in rows)
 
 
 def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo, tmp_path: Path) -> None:
@@ -399,7 +399,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
     assert [row["key"] for row in rows if row["fact"] == "objects.public"] == ["press/00003.jpg"]
     assert demo.run("objects", "permit-archive", "--fact", "objects.mode", "--out", str(wide)).code == 0
     observed = pq.read_table(wide).column("observed").to_pylist()
-    assert (len(observed), set(observed)) == (311, {"governance", None})  # one has none at all
+    assert (len(observed), set(observed)) == (63, {"governance", None})  # one has none at all
     from rusty_lantern.reports.formats.row_files import cell
 
     assert [cell(text) for text in ("=1", "+1", "@a", "-1", "a\tb\x1b", "ok")] == [
@@ -417,7 +417,7 @@ def test_the_whole_list_streams_out_and_no_spreadsheet_calculates_it(demo: Demo,
 
 
 def test_retention_shows_a_key_and_draws_a_bucket(demo: Demo, tmp_path: Path) -> None:
-    shown = json.loads(demo.run("retention", "permit-archive", "--key", "permits/00233.pdf", "--json").out)["history"]
+    shown = json.loads(demo.run("retention", "permit-archive", "--key", "permits/00046.pdf", "--json").out)["history"]
     assert [(row["current"], row["protected_by"], row["deletable_by"]) for row in shown] == [
         (True, "unprotected", "delete-permission"), (False, "governance", "bypass-retention"),
     ]  # fmt: skip
@@ -456,10 +456,10 @@ def test_a_survey_of_objects_killed_midway_goes_on_where_it_was(tmp_path: Path, 
     with harbour(watch) as (address, _):
         folder = estate_for(tmp_path / "ws", address, objects=True)
         running = subprocess.Popen([str(PROGRAM), "survey", *AS_OF], cwd=folder, stderr=subprocess.DEVNULL)
-        while len(asked) < 2000:
+        while len(asked) < 800 and running.poll() is None:
             time.sleep(0.01)
         running.send_signal(signal.SIGKILL)
-        running.wait()
+        assert running.wait() == -signal.SIGKILL
         before = len(asked)
         assert lantern("survey", "--resume", cwd=folder).code == 0
     assert before < len(asked)

@@ -129,27 +129,27 @@ def _within(*networks: str) -> dict[str, Any]:
 def _buckets() -> list[Bucket]:
     return [
         _bucket(
-            "tide-gauge-raw", "2019-03-04", (1840, 2_350_000_000), "hydrology",
+            "tide-gauge-raw", "2019-03-04", (620, 2_350_000_000), "hydrology",
             policy=(
                 {"Principal": {"AWS": ACCOUNT}, "Action": [GET, PUT]},
                 {"Principal": {"AWS": PARTNER}, "Action": GET, "to": ["shared/*"]},
             ),
         ),
-        _bucket("gallery-web", "2020-05-11", (612, 940_000_000), "outreach", policy=({"Action": GET},)),
+        _bucket("gallery-web", "2020-05-11", (306, 940_000_000), "outreach", policy=({"Action": GET},)),
         _bucket(
-            "gallery-prints", "2021-02-01", (88, 310_000_000), "outreach",
+            "gallery-prints", "2021-02-01", (44, 310_000_000), "outreach",
             policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
         ),
         _bucket(
-            "press-kit", "2020-06-30", (45, 220_000_000), "outreach", policy=({"Action": GET},),
+            "press-kit", "2020-06-30", (24, 220_000_000), "outreach", policy=({"Action": GET},),
             ownership="object-writer", acl=(("anyone", "read"),), logs_to="web-logs-2019",
         ),
         _bucket(
-            "permit-archive", "2018-01-15", (310, 137_000_000), sort="permit",
+            "permit-archive", "2018-01-15", (62, 137_000_000), sort="permit",
             lock=Lock(True, "governance", 7 * YEAR), encryption=Encryption("customer-managed", "aws:kms", "permit-key"),
         ),
         _bucket(
-            "permit-scans", "2022-01-10", (100, 40_000_000), sort="permit",
+            "permit-scans", "2022-01-10", (24, 40_000_000), sort="permit",
             lock=Lock(True, "compliance", 10 * YEAR), encryption=Encryption("customer-managed", "aws:kms",
             "permit-key"),
             policy=(
@@ -160,7 +160,7 @@ def _buckets() -> list[Bucket]:
             ),
         ),
         _bucket(
-            "grant-ledger", "2019-09-01", (84, 13_200_000), "finance", sort="permit",
+            "grant-ledger", "2019-09-01", (42, 13_200_000), "finance", sort="permit",
             lock=Lock(True, "compliance", 30 * DAY), encryption=Encryption("customer-managed", "aws:kms", "ledger-key"),
         ),
         _bucket(
@@ -168,11 +168,11 @@ def _buckets() -> list[Bucket]:
             policy=({"Action": [GET, PUT], "Condition": _within("0.0.0.0/1", "128.0.0.0/1")},),
         ),
         _bucket(
-            "volunteer-forms", "2022-08-02", (530, 71_000_000), "outreach", sort="personal",
+            "volunteer-forms", "2022-08-02", (106, 71_000_000), "outreach", sort="personal",
             policy=({"Action": GET, "Condition": {"StringLike": {"aws:Referer": "https://forms.saltmarsh.example/*"}}},),
         ),
         _bucket(
-            "ringing-records", "2017-11-20", (1204, 88_000_000), "field-station",
+            "ringing-records", "2017-11-20", (172, 88_000_000), "field-station",
             policy=(
                 {"Action": GET},
                 {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
@@ -193,18 +193,18 @@ def _buckets() -> list[Bucket]:
             ownership="object-writer", acl=(("any-account", "write"),), logs_to=None,
         ),
         _bucket(
-            "survey-maps", "2018-05-05", (144, 1_900_000_000), "hydrology", public_access_guards=REFUSE_ONLY,
+            "survey-maps", "2018-05-05", (72, 1_900_000_000), "hydrology", public_access_guards=REFUSE_ONLY,
             policy=({"Action": GET, "to": ["published/*"]},),
             notifications=Answer("known", [f"arn:aws:sns:north-shore:{PARTNER}:map-changes"]),
         ),
         _bucket(
-            "old-website", "2016-02-29", (402, 150_000_000), "outreach", public_access_guards=SHUT,
+            "old-website", "2016-02-29", (67, 150_000_000), "outreach", public_access_guards=SHUT,
             policy=({"Action": [GET, LIST], "to": ["bucket", "objects"]},),
             website=Answer("known", Website(redirects_to="saltmarsh.example")),
         ),
-        _bucket("reedbed-notes", "2020-10-10", (77, 9_000_000), "field-station"),
+        _bucket("reedbed-notes", "2020-10-10", (14, 9_000_000), "field-station"),
         _bucket(
-            "boat-logs", "2019-06-01", (122, 9_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
+            "boat-logs", "2019-06-01", (42, 9_000_000), "field-station", versioning="suspended", logs_to="boat-logs",
             lifecycle=Answer("known", [LifecycleRule("old trips", expires_old=365 * DAY)]),
             encryption=Encryption("customer-managed", "aws:kms", "boat-key"),
         ),
@@ -226,7 +226,7 @@ def _buckets() -> list[Bucket]:
             ),
         ),
         _bucket(
-            "partner-feed", "2022-03-03", (720, 18_000_000), "hydrology",
+            "partner-feed", "2022-03-03", (120, 18_000_000), "hydrology",
             policy=(
                 {"Action": GET},
                 {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
@@ -234,7 +234,7 @@ def _buckets() -> list[Bucket]:
             ),
         ),
         _bucket(
-            "backups-nightly", "2018-08-08", (182, 22_000_000_000), lock=Lock(True, "governance", 35 * DAY),
+            "backups-nightly", "2018-08-08", (42, 22_000_000_000), lock=Lock(True, "governance", 35 * DAY),
             lifecycle=Answer("known", [LifecycleRule("thin", expires_old=14 * DAY)]),
         ),
         _bucket(
@@ -251,7 +251,7 @@ def _buckets() -> list[Bucket]:
             lifecycle=Answer("known", [LifecycleRule("tidy", expires_old=90 * DAY, clears_uploads=7 * DAY)]),
             cross_origin=Answer("known", [CrossOrigin(["https://saltmarsh.example"], ["GET"])]),
         ),
-        _bucket("access-logs", "2018-01-15", (1460, 610_000_000), logs_to=None),
+        _bucket("access-logs", "2018-01-15", (365, 610_000_000), logs_to=None),
     ]  # fmt: skip
 
 

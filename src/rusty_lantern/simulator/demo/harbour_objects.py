@@ -106,9 +106,9 @@ def _kept(version: ObjectVersion, seconds: int, mode: str) -> ObjectVersion:
 
 def _permits(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Governance where compliance is required; the overwrite trap, a hidden key, holds, and what looks like them."""
-    by = {number: versions[number] for number in (233, 234, 237, 240, 300, 301)}
-    overwritten, again, expired, held = by[233], by[234], by[237], by[240]
-    versions[233:235] = [
+    by = {number: versions[number] for number in (46, 47, 48, 49, 60, 61)}
+    overwritten, again, expired, held = by[46], by[47], by[48], by[49]
+    versions[46:48] = [
         _later(overwritten, mode="", until=None),  # uploaded again without the default: bare over a locked one
         _but(overwritten, current=False),
         _kept(_later(again), 7 * YEAR, "compliance"),  # uploaded again and locked: harmless
@@ -117,8 +117,8 @@ def _permits(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     replaced = {
         held.key: [_but(held, hold=True)],
         expired.key: [_but(_kept(expired, DAY, "governance"), hold=True)],  # the period is over, the hold is not
-        by[300].key: [_marker(by[300]), _but(by[300], current=False)],  # vanished from the list, and still locked
-        by[301].key: [_marker(by[301]), _but(_kept(by[301], DAY, "governance"), current=False)],  # harmless
+        by[60].key: [_marker(by[60]), _but(by[60], current=False)],  # vanished from the list, and still locked
+        by[61].key: [_marker(by[61]), _but(_kept(by[61], DAY, "governance"), current=False)],  # harmless
     }
     return [new for version in versions for new in replaced.pop(version.key, [version])]
 
@@ -165,7 +165,7 @@ def _notes(versions: list[ObjectVersion]) -> list[ObjectVersion]:
 def _boats(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Versioning was suspended: new uploads overwrite the null version, older ones keep their own."""
     older: list[ObjectVersion] = []
-    for n in range(41):
+    for n in range(14):
         base = versions[n * 2]
         assert base.written is not None
         older.append(
@@ -178,7 +178,7 @@ def _boats(versions: list[ObjectVersion]) -> list[ObjectVersion]:
 
 def _backups(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """Kept 35 days each; one of them 35 years, by a slip of the hand."""
-    versions[175] = _kept(versions[175], 35 * YEAR, "governance")
+    versions[40] = _kept(versions[40], 35 * YEAR, "governance")
     return versions
 
 

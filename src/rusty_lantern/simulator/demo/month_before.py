@@ -93,7 +93,7 @@ def _written_by_then(versions: list[ObjectVersion]) -> list[ObjectVersion]:
 
 def _permits(versions: list[ObjectVersion]) -> list[ObjectVersion]:
     """One more was there, locked until 2031; and two were under legal hold that are not any more."""
-    extra = _but(versions[-1], key="permits/00259-a.pdf", version="0000deleted000000000",
+    extra = _but(versions[-1], key="permits/00044-a.pdf", version="0000deleted000000000",
                  written=datetime(2024, 5, 6, tzinfo=UTC), until=datetime(2031, 5, 6, tzinfo=UTC))  # fmt: skip
     held = {versions[10].version, versions[11].version}
     changed = [_but(v, hold=True) if v.version in held else v for v in versions] + [extra]
@@ -171,10 +171,10 @@ def events() -> str:
         _event("2026-10-15T11:30:00Z", "admin", "DeleteBucket", "volunteer-sheets"),
         _event("2026-10-20T12:00:00Z", "admin", "DeleteBucket", "open-day-2023"),
         _event("2026-10-28T08:30:00Z", "gallery-publisher", "CreateBucket", "launch-2027"),
-        _event("2026-10-22T03:14:15Z", "admin", "DeleteObjectVersion", "permit-archive", "permits/00259-a.pdf"),
+        _event("2026-10-22T03:14:15Z", "admin", "DeleteObjectVersion", "permit-archive", "permits/00044-a.pdf"),
         _event("2026-10-23T09:00:00Z", "permit-clerk", "PutObjectLegalHold", "permit-archive", "permits/00010.pdf"),
         _event("2026-10-23T09:00:09Z", "permit-clerk", "PutObjectLegalHold", "permit-archive", "permits/00011.pdf"),
-        _event("2026-10-24T22:02:00Z", "admin", "PutObjectRetention", "grant-ledger", "ledger/00083.pdf"),
+        _event("2026-10-24T22:02:00Z", "admin", "PutObjectRetention", "grant-ledger", "ledger/00041.pdf"),
         _event("2026-10-13T06:00:00Z", "storage-keeper", "CreateAccessKey", about="ringing-sync"),
         _event("2026-10-13T06:05:00Z", "storage-keeper", "UpdateAccessKey", about="ringing-sync"),
         _event("2026-10-16T06:05:00Z", "storage-keeper", "EnableMFADevice", about="storage-keeper"),
