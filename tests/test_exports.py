@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.exports.assemble import Assembled, Document, assemble
+from rusty_lantern.core.exports.assemble import Assembled, assemble
+from rusty_lantern.core.exports.documents import Document
 from rusty_lantern.core.exports.layout import read_layout
 from rusty_lantern.core.model.bucket import Bucket, Lock, Right
 from rusty_lantern.core.model.dossier import Dossier

@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 import pytest
+from rusty_lantern.core.model.unlisted import any_of
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer
@@ -22,7 +23,6 @@ from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.stores.admin.people import OF_KEYSTONE
 from rusty_lantern.stores.keystone.at_gateway import OWN_USERS, GatewayAccounts, beside_own_users
 from rusty_lantern.stores.keystone.permissions import Held
-from rusty_lantern.stores.unlisted import any_of
 from tests.conftest import lantern
 from tests.gateway import Gateway, send_to, standard_client
 from tests.keystone_server import ADMIN, PASSWORD, Keystone, keystone_below

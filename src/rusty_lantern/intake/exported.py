@@ -9,7 +9,8 @@ from pathlib import Path
 
 from rusty_lantern.core.config.dossier_validation import load_untrusted
 from rusty_lantern.core.errors import BadInput, Place, Problem, nearest
-from rusty_lantern.core.exports.assemble import Assembled, assemble, documents_of
+from rusty_lantern.core.exports.assemble import Assembled, assemble
+from rusty_lantern.core.exports.documents import documents_of
 from rusty_lantern.core.exports.layout import Layout, read_layout
 from rusty_lantern.core.model.dossier import encode
 

@@ -2,38 +2,52 @@
 reported.
 
 What an export leaves out is *absent* only where the layout says that the export always has it; else it was not read.
+A document lists all that there is only where nothing in it lies outside of the rows that were looked for.
 """
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import Any
 
 import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList
+from rusty_lantern.core.exports.completeness import (
+    Looked,
+    covered_of,
+    doubted_of,
+    left_outside,
+    lists_nothing,
+    more_of,
+    taken,
+)
+from rusty_lantern.core.exports.documents import Document
 from rusty_lantern.core.exports.field_types import SECTIONS, FieldType, fields_of
-from rusty_lantern.core.exports.json_path import Node, Steps, find, in_general, leaves, members_of
-from rusty_lantern.core.exports.layout import Layout, Part, PartsSpec
+from rusty_lantern.core.exports.json_path import (
+    Node,
+    Steps,
+    find,
+    in_general,
+    leaves,
+    lists_of,
+    members_of,
+    null_item,
+    without_list,
+)
+from rusty_lantern.core.exports.layout import EachSpec, Layout, Part, PartsSpec, Spec
 from rusty_lantern.core.exports.values import MISSING, Maker, Unread, Wrong, built
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.unlisted import any_of
 
 MOST_ROWS = 1_000_000
 MOST_PROBLEMS = 20
 EVERY = "*"
 _OF_A_STORE = {*fields_of(Dossier), "identities", "groups", "credentials", "encryption_keys", "links"}
-
-
-class Document(msgspec.Struct, frozen=True):
-    """One exported document: its file's name, and what is in it."""
-
-    file: str
-    value: Any
 
 
 class Assembled(msgspec.Struct, frozen=True):
@@ -55,6 +69,8 @@ class _Entry:
     file: str
     fields: dict[str, Any] = field(default_factory=dict)
     lost: dict[str, str] = field(default_factory=dict)
+    silent: set[str] = field(default_factory=set)
+    """Fields that the layout has a place for, with nothing in it."""
     covered: set[str] = field(default_factory=set)
 
 
@@ -63,8 +79,6 @@ class _Section:
     entries: dict[str, _Entry] = field(default_factory=dict)
     given: bool = False
     """Whether a document was given whose rows are its entries."""
-    covered: set[str] = field(default_factory=set)
-    """Fields that documents cover for every entry, also for those that none of their rows mentions."""
 
 
 def assemble(documents: list[Document], layout: Layout, store: str, moment: datetime) -> Assembled:
@@ -88,39 +102,53 @@ class _Assembly:
         self.sections: dict[str, _Section] = {name: _Section() for name in SECTIONS}
         self.makers = [Maker() for _ in documents]
         self.used = [False for _ in documents]
+        self.rows_of: list[set[Steps]] = [set() for _ in documents]
+        self.looked: list[Looked] = []
         self.unmatched: list[str] = []
         self.rows = 0
 
     def part(self, part: Part) -> None:
         """Take in everything that one part of the layout finds."""
-        section = self.sections[part.section]
-        matched, tells = False, True
+        section, looked = self.sections[part.section], Looked(part)
         for number, document in enumerate(self.documents):
             if part.documents and not any(_fits(document.file, pattern) for pattern in part.documents):
                 continue
-            matched = self.used[number] = True
+            self.used[number] = True
+            looked.documents.append(number)
             whole = Node(document.value, (), document.value)
             before, alike = self.rows, set[Steps]()
             for row in find(part.rows, whole):
                 self.rows += 1
+                self.rows_of[number].add(row.steps)
                 self._leave_out(part, row, alike, self.makers[number])
                 if self.rows > MOST_ROWS or len(self.complaints.complaints) >= MOST_PROBLEMS:
                     raise BadInput(*self.complaints.complaints, Problem("no more is read", Place(document.file)))
                 self._row(part, section, row, document.file, self.makers[number])
-            if self.rows == before and any(True for _ in leaves(document.value)):
-                # It says something, and none of it is what was looked for: a refusal, or another shape.
-                tells = False
+            self._holes(looked, whole, document.file)
+            if self.rows == before and not lists_nothing(document.value):
+                # What it says is not what was looked for: a refusal, or another shape.
+                looked.tells = False
                 self.unmatched.append(
                     f"{part.section} (line {part.line}): {part.rows} finds nothing in {document.file}"
                 )
-        if not matched:
+        if not looked.documents:
             self.unmatched.append(
                 f"{part.section} (line {part.line}): no document is called {' or '.join(part.documents)}"
             )
             return
-        if tells:
+        self.looked.append(looked)
+        if looked.tells:
             section.given = section.given or not part.joins
-            section.covered |= part.covers_every
+
+    def _holes(self, looked: Looked, whole: Node, file: str) -> None:
+        """Note what should be a row, or have rows, and is nothing."""
+        null, without = null_item(looked.part.rows, whole), without_list(looked.part.rows, whole)
+        if null is not None:
+            self.complaints.add(f"at {null.pointer}: null is here, where an entry is wanted", Place(file))
+        if without is not None:
+            looked.hole = (
+                looked.hole or f"{file} has none of the lists that {looked.part.rows} is of at {without.pointer}"
+            )
 
     def _leave_out(self, part: Part, row: Node, alike: set[Steps], maker: Maker) -> None:
         """Note what the layout leaves out of a row. Paths that name members alone are the same in rows of one kind."""
@@ -139,18 +167,38 @@ class _Assembly:
             entry = self._entry_of(part, section, row, file, maker)
             if entry is None:
                 return
-            made, lost = self._fields(part, row, maker)
+            mine = Maker()
+            made, lost, silent = self._fields(part, row, mine)
+            if self._says_nothing_known(part, row, mine, maker):
+                why = f"{file} says nothing of it that the layout knows, at {row.pointer}"
+                entry.lost |= {name: why for name, _ in part.fields if name != EVERY}
+                maker.used |= mine.used
+                return
+            maker.used |= mine.used
             self._add(entry, made, row)
             entry.lost |= lost
+            entry.silent |= silent
             entry.covered |= part.covers
         except Wrong as error:
             self.complaints.add(str(error), Place(file))
 
-    def _fields(self, part: Part, row: Node, maker: Maker) -> tuple[dict[str, Any], dict[str, str]]:
+    def _says_nothing_known(self, part: Part, row: Node, mine: Maker, maker: Maker) -> bool:
+        """Whether a row that adds to an entry, or is of the whole store, says something, and nothing that was looked
+        for: a refusal in its place."""
+        if not part.joins and part.section not in ("store", "every-bucket"):
+            return False
+        place = in_general(row.steps)
+        if any(steps[: len(place)] == place for steps in mine.used):
+            return False
+        return any(not taken((*place, *steps), maker.used) for steps in leaves(row.value))
+
+    def _fields(self, part: Part, row: Node, maker: Maker) -> tuple[dict[str, Any], dict[str, str], set[str]]:
+        """Field → its value, field → why it was not read, and the fields that the row says nothing of."""
         entry, _ = SECTIONS[part.section]
         types = fields_of(entry)
         made: dict[str, Any] = {}
         lost: dict[str, str] = {}
+        silent: set[str] = set()
         for name, spec in part.fields:
             try:
                 if name == EVERY:
@@ -162,7 +210,17 @@ class _Assembly:
                 continue
             if value is not MISSING:
                 made[name] = value
-        return made, lost
+            elif types[name].answer:
+                silent.add(name)
+            elif types[name].form == "list" and name not in part.covers:
+                made[name] = self._empty(name, spec, row)
+        return made, lost, silent
+
+    def _empty(self, name: str, spec: Spec, row: Node) -> list[Any]:
+        """No items, where the list is there and is empty. Raises `Wrong`."""
+        if isinstance(spec, EachSpec) and any(True for _ in lists_of(spec.path, row)):
+            return []
+        raise Wrong(row, f'"{name}" is not here; under covers: {name}, that means none')
 
     def _entry_of(self, part: Part, section: _Section, row: Node, file: str, maker: Maker) -> _Entry | None:
         """The entry that a row makes, or adds to; None where it adds to one that there is not."""
@@ -203,12 +261,13 @@ class _Assembly:
         fields: dict[str, Any] = {}
         for name in ("identities", "groups", "credentials", "encryption-keys", "links"):
             if self.sections[name].given:
-                fields[name.replace("-", "_")] = Answer("known", self._built(name))
+                fields[name.replace("-", "_")] = self._listed(name)
         buckets = (
             sorted(self._built("buckets"), key=lambda bucket: bucket.name) if self.sections["buckets"].given else []
         )
         if self.sections["buckets"].given:
-            fields["listing"] = Answer("known", len(buckets))
+            more = self._more("buckets")
+            fields["listing"] = Answer("failed", None, more) if more else Answer("known", len(buckets))
         elif unmatched := [words for words in self.unmatched if words.startswith("buckets ")]:
             fields["listing"] = Answer("failed", None, f"the export lists no bucket: {unmatched[0]}")
         every = self._built("every-bucket")
@@ -220,16 +279,37 @@ class _Assembly:
             fields.setdefault(name, Answer("unsupported"))
         return Dossier(store=store, taken=moment, buckets=buckets, every_bucket=every[0] if every else None, **fields)
 
+    @cached_property
+    def _outside(self) -> list[str]:
+        """Of each document, why it may not tell all that there is."""
+        return [
+            left_outside(document.file, document.value, rows, maker.used)
+            for document, rows, maker in zip(self.documents, self.rows_of, self.makers, strict=True)
+        ]
+
+    def _more(self, section: str) -> str:
+        return more_of(self.looked, section, self._outside)
+
+    def _listed(self, section: str) -> Answer[Any]:
+        """All entries of a section. Where there may be more identities, one represents them."""
+        more = self._more(section)
+        if not more:
+            return Answer("known", self._built(section))
+        lost: Answer[Any] = Answer("failed", None, more)
+        return Answer("known", [*self._built(section), any_of("user", lost)]) if section == "identities" else lost
+
     def _built(self, section: str) -> list[Any]:
         """The entries of a section."""
         entry, named = SECTIONS[section]
         types = fields_of(entry)
         made = []
+        covered = covered_of(self.looked, section, self._outside)
+        doubted = doubted_of(self.looked, section, self._outside)
+        doubted = {name: why for name, why in doubted.items() if name in types and types[name].form == "list"}
         offered = {name: Answer[Any]("unsupported") for name in self.layout.not_offered if name in types}
         for name, gathered in self.sections[section].entries.items():
-            states = (offered if section == "buckets" else {}) | self._states(
-                gathered, types, self.sections[section].covered
-            )
+            gathered.lost |= doubted
+            states = (offered if section == "buckets" else {}) | self._states(gathered, types, covered)
             fields = gathered.fields | ({"name": EVERY} if section == "every-bucket" else {})
             if named and named not in fields:
                 fields[named] = name
@@ -242,7 +322,9 @@ class _Assembly:
     def _states(self, entry: _Entry, types: dict[str, FieldType], covered: set[str]) -> dict[str, Answer[Any]]:
         """The states of fields without a value: what the export covers is absent, what has no word was not read."""
         absent = {name for name in entry.covered | covered if name not in entry.fields and types[name].answer}
-        states: dict[str, Answer[Any]] = {name: Answer("absent") for name in absent}
+        unsaid: Answer[Any] = Answer("failed", None, "the export does not say")
+        states = {name: unsaid for name in entry.silent if name not in entry.fields}
+        states |= {name: Answer("absent") for name in absent}
         for name, why in entry.lost.items():
             entry.fields.pop(name, None)
             states[name] = Answer("failed", None, why)
@@ -255,45 +337,12 @@ class _Assembly:
             if not used:
                 places_of[document.file] = ["/"]
                 continue
-            places = dict.fromkeys(steps for steps in leaves(document.value) if not _taken(steps, maker.used))
+            places = dict.fromkeys(steps for steps in leaves(document.value) if not taken(steps, maker.used))
             if places:
                 places_of[document.file] = ["/" + "/".join(map(str, steps)) for steps in places]
         return places_of
 
 
-def _taken(steps: Steps, used: set[Steps]) -> bool:
-    return any(steps[:length] in used for length in range(len(steps) + 1))
-
-
 def _fits(file: str, pattern: str) -> bool:
     """Whether a document is of this name; the folders before it count where the pattern names some."""
     return fnmatchcase(file if "/" in pattern else file.rpartition("/")[2], pattern)
-
-
-def documents_of(files: Iterator[tuple[str, bytes]]) -> list[Document]:
-    """Documents of JSON, and of JSON Lines (a list then), in the order given. Raises `BadInput`."""
-    return [Document(name, _decoded(name, body)) for name, body in files]
-
-
-def _decoded(name: str, body: bytes) -> Any:
-    body = body.removeprefix(b"\xef\xbb\xbf")
-    if name.endswith((".jsonl", ".ndjson")):
-        rows = []
-        for number, line in enumerate(body.split(b"\n"), 1):
-            if line.strip():
-                rows.append(_json(name, line, number))
-        return rows
-    return _json(name, body, 0)
-
-
-def _json(name: str, body: bytes, line: int) -> Any:
-    try:
-        return msgspec.json.decode(body)
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-        at = line or _line_of(error, body)
-        raise BadInput(Problem(f"not JSON: {str(error)[:160]}", Place(name, at))) from None
-
-
-def _line_of(error: Exception, body: bytes) -> int:
-    position = re.search(r"byte (\d+)", str(error))
-    return body.count(b"\n", 0, int(position[1])) + 1 if position else 0

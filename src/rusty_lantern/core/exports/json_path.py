@@ -70,6 +70,34 @@ def members_of(path: str) -> tuple[str, ...]:
     return members if not out else ()
 
 
+_ITEMS = re.compile(r"(.*)\.(\w+)\[\*\]")
+"""A path to all items of the list that a member is."""
+
+
+def lists_of(path: str, row: Node) -> Iterator[Node]:
+    """The lists whose items a path finds, where it ends with all items of a list."""
+    if path.endswith("[*]"):
+        yield from (node for node in find(path.removesuffix("[*]"), row) if isinstance(node.value, list))
+
+
+def null_item(path: str, row: Node) -> Node | None:
+    """The first null in the place of an item that a path should find."""
+    nulls = (
+        Node(None, (*node.steps, number), node.root)
+        for node in lists_of(path, row)
+        for number, item in enumerate(node.value)
+        if item is None
+    )
+    return next(nulls, None)
+
+
+def without_list(path: str, whole: Node) -> Node | None:
+    """The first mapping that should have the list whose items a path finds, and does not."""
+    items = _ITEMS.fullmatch(path)
+    around = find(items[1], whole) if items else ()
+    return next((n for n in around if items and isinstance(n.value, dict) and n.value.get(items[2]) is None), None)
+
+
 def in_general(steps: Steps) -> Steps:
     """Steps with places in lists put as `*`."""
     return tuple("*" if isinstance(step, int) else step for step in steps)

@@ -75,6 +75,8 @@ class FlagsSpec(msgspec.Struct, frozen=True):
     """A list of the words whose path finds something that is on."""
 
     flags: tuple[tuple[str, str], ...]
+    default: bool | None = None
+    """What it means that there is nothing at a path; None: that nobody knows."""
 
 
 class AllSpec(msgspec.Struct, frozen=True):
@@ -257,10 +259,12 @@ class _Layouts(FieldReader):
         return EachSpec(self.path(fields["each"], "each"), of)
 
     def flags(self, node: Node, kind: FieldType, name: str) -> Spec:
-        """`{flags: {WORD: PATH}}`."""
-        fields = self.fields(node, ("flags",), name)
+        """`{flags: {WORD: PATH}, default: …}`."""
+        fields = self.fields(node, ("flags", "default"), name)
+        default = self.choice(fields.get("default"), "default", ("yes", "no"), "")
         return FlagsSpec(
-            tuple((key.text or "", self.path(value, "flags")) for key, value in self.entries(fields["flags"], "flags"))
+            tuple((key.text or "", self.path(value, "flags")) for key, value in self.entries(fields["flags"], "flags")),
+            None if not default else default == "yes",
         )
 
     def value(self, node: Node, kind: FieldType, name: str) -> Spec:

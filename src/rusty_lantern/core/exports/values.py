@@ -10,7 +10,7 @@ from typing import Any
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.exports.field_types import FieldType, fields_of
-from rusty_lantern.core.exports.json_path import Node, Steps, find, in_general
+from rusty_lantern.core.exports.json_path import Node, Steps, find, in_general, null_item
 from rusty_lantern.core.exports.layout import (
     AS_IT_IS,
     NOTHING,
@@ -66,7 +66,7 @@ class Maker:
         if isinstance(spec, AllSpec):
             return self._all(spec, kind, row)
         if isinstance(spec, FlagsSpec):
-            words = [word for word, path in spec.flags if self._is_on(path, row)]
+            words = [word for word, path in spec.flags if self._is_on(path, row, spec.default)]
             return converted(words, kind, row) if words else MISSING
         made = self._entry(spec, kind.item if kind.form == "list" and kind.item else kind, row)
         return [made] if kind.form == "list" and made is not MISSING else made
@@ -78,16 +78,20 @@ class Maker:
             return _joined(list(made))
         return next((value for value in made if value is not MISSING), MISSING)
 
-    def _is_on(self, path: str, row: Node) -> bool:
+    def _is_on(self, path: str, row: Node, default: bool | None) -> bool:
         node = next(find(path, row), None)
+        if node is None and default is None:
+            raise Unread(f"the export does not say whether {path} is on")
         if node is None:
-            return False
+            return bool(default)
         self.use(node)
         return _switch(node.value, node)
 
     def _several(self, spec: EachSpec, kind: FieldType, row: Node) -> Any:
         item = kind.item if kind.form == "list" and kind.item else kind
         values: list[Any] = []
+        if (null := null_item(spec.path, row)) is not None:
+            raise Wrong(null, "null is here, where an item of a list is wanted")
         for node in find(spec.path, row):
             if not isinstance(node.value, dict | list):
                 self.use(node)

@@ -122,7 +122,8 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return Answer("known", total)
 
     def active_keys(self, owner: str) -> Fact:
-        """How many credentials of an owner are not disabled. Those whose state was not read may be or not be."""
+        """How many credentials of an owner are not disabled. Those whose state was not read may be or not be, and those
+        that name no owner may be theirs."""
         listed = self.dossier.credentials
         if not listed.settled:
             return lost(listed)
@@ -131,6 +132,11 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         unread = next((state for state in states if not state.settled), None)
         if unread is not None:
             return Partly(unread.state, None, unread.note, unread.evidence, certain=live)
+        nobodys = next(
+            (c for c in self.credentials_by_owner.get("", ()) if owner and c.state.value != "disabled"), None
+        )
+        if nobodys is not None:
+            return Partly("failed", None, "a key names no owner", listed.evidence, certain=live)
         return Answer("known", live, "", listed.evidence)
 
     @cached_property

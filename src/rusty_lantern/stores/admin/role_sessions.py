@@ -12,11 +12,11 @@ from datetime import datetime
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import Identity
+from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import refusal_of
 from rusty_lantern.stores.http.tls_check import apart
-from rusty_lantern.stores.unlisted import any_of
 
 MADE_UP = "b2Ygbm8gc2Vzc2lvbg=="
 REFUSALS = (400, 401, 403)

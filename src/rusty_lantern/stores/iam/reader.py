@@ -16,6 +16,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind, Password
+from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.xml import Element, child, text
@@ -33,7 +34,6 @@ from rusty_lantern.stores.iam.answers import (
 )
 from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members, pooled
 from rusty_lantern.stores.s3.usage import read_time
-from rusty_lantern.stores.unlisted import any_of
 
 
 async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:

@@ -16,10 +16,10 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy
+from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.admin.people import OF_KEYSTONE
 from rusty_lantern.stores.keystone.documents import AccessRule, Named, User
 from rusty_lantern.stores.keystone.permissions import OWN, Held, allowing, doubt_of_role
-from rusty_lantern.stores.unlisted import any_of
 
 OWN_USERS = "the gateway's own users are shown at its administration door alone"
 

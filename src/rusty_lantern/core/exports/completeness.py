@@ -1,0 +1,95 @@
+"""Whether exported documents tell all that there is.
+
+A document lists everything only where nothing in it lies outside of the rows that were looked for: a mark that the
+list goes on, a row of another shape, a null in the place of one, a refusal.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from rusty_lantern.core.exports.json_path import Node, Steps, in_general, leaves
+from rusty_lantern.core.exports.layout import Part
+
+
+@dataclass
+class Looked:
+    """What came of looking for the rows of one part."""
+
+    part: Part
+    documents: list[int] = field(default_factory=list)
+    """The numbers of those that it was looked for in."""
+    tells: bool = True
+    """Whether each of them has such rows, or says that there are none."""
+    hole: str = ""
+    """Where a list is missing in them that should be there."""
+
+    def more(self, outside: list[str]) -> str:
+        """Why its documents may have more than was read; empty where they have not. `outside`: the same by document."""
+        return self.hole or next((outside[number] for number in self.documents if outside[number]), "")
+
+
+def covered_of(looked: list[Looked], section: str, outside: list[str]) -> set[str]:
+    """The fields of which a section's documents list every entry that has one."""
+    mine = [one for one in looked if one.part.section == section]
+    whole = [one for one in mine if one.tells and not one.more(outside)]
+    covered = {name for one in whole for name in one.part.covers_every}
+    return covered - {name for one in mine if one not in whole for name in one.part.covers_every}
+
+
+def more_of(looked: list[Looked], section: str, outside: list[str]) -> str:
+    """Why a section may have entries that were not read; empty where its documents list them all."""
+    reasons = (one.more(outside) for one in looked if one.part.section == section and not one.part.joins)
+    return next((reason for reason in reasons if reason), "")
+
+
+def doubted_of(looked: list[Looked], section: str, outside: list[str]) -> dict[str, str]:
+    """Fields that further rows may add to, which were not read → why."""
+    joining = [one for one in looked if one.part.section == section and one.part.joins]
+    return {name: why for one in joining if (why := one.more(outside)) for name, _ in one.part.fields}
+
+
+def lists_nothing(value: Any) -> bool:
+    """Whether a document without the rows that were looked for has a list, and nothing is in it.
+
+    >>> lists_nothing({"items": []}), lists_nothing({}), lists_nothing({"items": None}), lists_nothing({"code": 403})
+    (True, False, False, False)
+    """
+    return _has_a_list(value) and not any(True for _ in leaves(value))
+
+
+def _has_a_list(value: Any) -> bool:
+    inner = value.values() if isinstance(value, dict) else ()
+    return isinstance(value, list) or any(_has_a_list(one) for one in inner)
+
+
+def left_outside(file: str, value: Any, rows: set[Steps], used: set[Steps]) -> str:
+    """Why a document may not tell all: its first place that is in no row, and that the layout neither maps nor leaves
+    out; empty where there is none. What a layout leaves out of rows does not excuse an item that is no row."""
+    lists = {row[:-1] for row in rows if row and isinstance(row[-1], int)}
+    for steps in _outside(value, rows, ()):
+        passed_over = any(steps[:length] in lists for length in range(len(steps)))
+        if passed_over or not taken(in_general(steps), used):
+            return f"{file} has more than the layout takes, at {Node(None, steps).pointer}: map it, or leave it out"
+    return ""
+
+
+def _outside(value: Any, rows: set[Steps], steps: Steps) -> Iterator[Steps]:
+    """The places of what is in no row: of values, and of what is empty or null in a list."""
+    if steps in rows:
+        return
+    if isinstance(value, dict) and value:
+        for name, inner in value.items():
+            yield from _outside(inner, rows, (*steps, name))
+    elif isinstance(value, list) and value:
+        for number, inner in enumerate(value):
+            yield from _outside(inner, rows, (*steps, number))
+    elif (steps and isinstance(steps[-1], int)) or not (value is None or isinstance(value, dict | list)):
+        yield steps
+
+
+def taken(steps: Steps, used: set[Steps]) -> bool:
+    """Whether a place, or what it is in, was taken."""
+    return any(steps[:length] in used for length in range(len(steps) + 1))
