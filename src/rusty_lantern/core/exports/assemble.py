@@ -7,7 +7,6 @@ A document lists all that there is only where nothing in it lies outside of the 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
 from functools import cached_property
@@ -18,15 +17,15 @@ import msgspec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.errors import BadInput, Place, Problem, ProblemList
 from rusty_lantern.core.exports.completeness import (
+    Completeness,
     Looked,
-    covered_of,
-    doubted_of,
     left_outside,
     lists_nothing,
-    more_of,
     taken,
+    unmapped_places,
 )
 from rusty_lantern.core.exports.documents import Document
+from rusty_lantern.core.exports.entries import Entry, Section
 from rusty_lantern.core.exports.field_types import SECTIONS, FieldType, fields_of
 from rusty_lantern.core.exports.json_path import (
     Node,
@@ -38,7 +37,7 @@ from rusty_lantern.core.exports.json_path import (
     members_of,
     null_item,
     without_list,
-)
+)  # fmt: skip
 from rusty_lantern.core.exports.layout import EachSpec, Layout, Part, PartsSpec, Spec
 from rusty_lantern.core.exports.values import MISSING, Maker, Unread, Wrong, built
 from rusty_lantern.core.model.dossier import Dossier
@@ -61,26 +60,6 @@ class Assembled(msgspec.Struct, frozen=True):
     """What the layout wants documents for, and none was given."""
 
 
-@dataclass
-class _Entry:
-    """One entry while its fields are gathered."""
-
-    row: Node
-    file: str
-    fields: dict[str, Any] = field(default_factory=dict)
-    lost: dict[str, str] = field(default_factory=dict)
-    silent: set[str] = field(default_factory=set)
-    """Fields that the layout has a place for, with nothing in it."""
-    covered: set[str] = field(default_factory=set)
-
-
-@dataclass
-class _Section:
-    entries: dict[str, _Entry] = field(default_factory=dict)
-    given: bool = False
-    """Whether a document was given whose rows are its entries."""
-
-
 def assemble(documents: list[Document], layout: Layout, store: str, moment: datetime) -> Assembled:
     """The dossier that documents make by a layout. Raises `BadInput` with file and pointer of what makes no sense."""
     work = _Assembly(documents, layout)
@@ -99,7 +78,7 @@ class _Assembly:
         self.documents = documents
         self.layout = layout
         self.complaints = ProblemList()
-        self.sections: dict[str, _Section] = {name: _Section() for name in SECTIONS}
+        self.sections: dict[str, Section] = {name: Section() for name in SECTIONS}
         self.makers = [Maker() for _ in documents]
         self.used = [False for _ in documents]
         self.rows_of: list[set[Steps]] = [set() for _ in documents]
@@ -162,7 +141,7 @@ class _Assembly:
                     maker.use(node)
         alike.add(shape)
 
-    def _row(self, part: Part, section: _Section, row: Node, file: str, maker: Maker) -> None:
+    def _row(self, part: Part, section: Section, row: Node, file: str, maker: Maker) -> None:
         try:
             entry = self._entry_of(part, section, row, file, maker)
             if entry is None:
@@ -206,6 +185,8 @@ class _Assembly:
                     continue
                 value = maker.make(spec, types[name], row)
             except Unread as error:
+                if not types[name].answer:
+                    raise Wrong(row, str(error)) from None
                 lost[name] = str(error)
                 continue
             if value is not MISSING:
@@ -222,12 +203,12 @@ class _Assembly:
             return []
         raise Wrong(row, f'"{name}" is not here; under covers: {name}, that means none')
 
-    def _entry_of(self, part: Part, section: _Section, row: Node, file: str, maker: Maker) -> _Entry | None:
+    def _entry_of(self, part: Part, section: Section, row: Node, file: str, maker: Maker) -> Entry | None:
         """The entry that a row makes, or adds to; None where it adds to one that there is not."""
         named = SECTIONS[part.section][1]
         if not named or part.section == "every-bucket":
             name = EVERY if part.section in ("store", "every-bucket") else f"{len(section.entries)}"
-            return section.entries.setdefault(name, _Entry(row, file))
+            return section.entries.setdefault(name, Entry(row, file))
         if part.joins:
             names = list(find(part.joins, row))
             if len(names) != 1:
@@ -237,7 +218,7 @@ class _Assembly:
             if entry is None:
                 raise Wrong(names[0], f'there is no "{str(names[0].value)[:80]}" among the {part.section} to join to')
             return entry
-        entry = _Entry(row, file)
+        entry = Entry(row, file)
         name = maker.make(dict(part.fields)[named], FieldType("text"), row)
         if name is MISSING:
             raise Wrong(row, f'"{named}" is missing here')
@@ -246,7 +227,7 @@ class _Assembly:
         section.entries[name] = entry
         return entry
 
-    def _add(self, entry: _Entry, made: dict[str, Any], row: Node) -> None:
+    def _add(self, entry: Entry, made: dict[str, Any], row: Node) -> None:
         for name, value in made.items():
             had = entry.fields.get(name)
             if had is None:
@@ -266,33 +247,38 @@ class _Assembly:
             sorted(self._built("buckets"), key=lambda bucket: bucket.name) if self.sections["buckets"].given else []
         )
         if self.sections["buckets"].given:
-            more = self._more("buckets")
+            more = self._completeness.more("buckets")
             fields["listing"] = Answer("failed", None, more) if more else Answer("known", len(buckets))
         elif unmatched := [words for words in self.unmatched if words.startswith("buckets ")]:
             fields["listing"] = Answer("failed", None, f"the export lists no bucket: {unmatched[0]}")
         every = self._built("every-bucket")
         whole = self.sections["store"].entries.get(EVERY)
         if whole is not None:
-            fields |= self._states(whole, fields_of(Dossier), set())
+            fields |= whole.states(fields_of(Dossier), set())
             fields |= {name: Answer("known", value) for name, value in whole.fields.items()}
         for name in sorted(self.layout.not_offered & _OF_A_STORE):
             fields.setdefault(name, Answer("unsupported"))
         return Dossier(store=store, taken=moment, buckets=buckets, every_bucket=every[0] if every else None, **fields)
 
     @cached_property
-    def _outside(self) -> list[str]:
-        """Of each document, why it may not tell all that there is."""
+    def _places_outside(self) -> list[str]:
+        """Of each document the first place that is in no row; empty where there is none."""
         return [
-            left_outside(document.file, document.value, rows, maker.used)
+            left_outside(document.value, rows, maker.used)
             for document, rows, maker in zip(self.documents, self.rows_of, self.makers, strict=True)
         ]
 
-    def _more(self, section: str) -> str:
-        return more_of(self.looked, section, self._outside)
+    @cached_property
+    def _completeness(self) -> Completeness:
+        outside = [
+            place and f"{document.file} has more than the layout takes, at {place}: map it, or leave it out"
+            for document, place in zip(self.documents, self._places_outside, strict=True)
+        ]
+        return Completeness(self.looked, outside)
 
     def _listed(self, section: str) -> Answer[Any]:
         """All entries of a section. Where there may be more identities, one represents them."""
-        more = self._more(section)
+        more = self._completeness.more(section)
         if not more:
             return Answer("known", self._built(section))
         lost: Answer[Any] = Answer("failed", None, more)
@@ -303,13 +289,12 @@ class _Assembly:
         entry, named = SECTIONS[section]
         types = fields_of(entry)
         made = []
-        covered = covered_of(self.looked, section, self._outside)
-        doubted = doubted_of(self.looked, section, self._outside)
-        doubted = {name: why for name, why in doubted.items() if name in types and types[name].form == "list"}
+        covered, doubted = self._completeness.covered(section), self._completeness.doubted(section)
         offered = {name: Answer[Any]("unsupported") for name in self.layout.not_offered if name in types}
         for name, gathered in self.sections[section].entries.items():
-            gathered.lost |= doubted
-            states = (offered if section == "buckets" else {}) | self._states(gathered, types, covered)
+            if plain := gathered.doubt(doubted, types):
+                self.complaints.add(plain, Place(gathered.file))
+            states = (offered if section == "buckets" else {}) | gathered.states(types, covered)
             fields = gathered.fields | ({"name": EVERY} if section == "every-bucket" else {})
             if named and named not in fields:
                 fields[named] = name
@@ -319,27 +304,17 @@ class _Assembly:
                 self.complaints.add(str(error), Place(gathered.file))
         return made
 
-    def _states(self, entry: _Entry, types: dict[str, FieldType], covered: set[str]) -> dict[str, Answer[Any]]:
-        """The states of fields without a value: what the export covers is absent, what has no word was not read."""
-        absent = {name for name in entry.covered | covered if name not in entry.fields and types[name].answer}
-        unsaid: Answer[Any] = Answer("failed", None, "the export does not say")
-        states = {name: unsaid for name in entry.silent if name not in entry.fields}
-        states |= {name: Answer("absent") for name in absent}
-        for name, why in entry.lost.items():
-            entry.fields.pop(name, None)
-            states[name] = Answer("failed", None, why)
-        return states
-
     def unmapped(self) -> dict[str, list[str]]:
         """The places of each document that the layout does not cover."""
         places_of = {}
-        for document, maker, used in zip(self.documents, self.makers, self.used, strict=True):
+        documents = zip(self.documents, self.makers, self.used, self._places_outside, strict=True)
+        for document, maker, used, outside in documents:
             if not used:
                 places_of[document.file] = ["/"]
                 continue
-            places = dict.fromkeys(steps for steps in leaves(document.value) if not taken(steps, maker.used))
+            places = unmapped_places(document.value, maker.used, outside)
             if places:
-                places_of[document.file] = ["/" + "/".join(map(str, steps)) for steps in places]
+                places_of[document.file] = places
         return places_of
 
 

@@ -31,24 +31,30 @@ class Looked:
         return self.hole or next((outside[number] for number in self.documents if outside[number]), "")
 
 
-def covered_of(looked: list[Looked], section: str, outside: list[str]) -> set[str]:
-    """The fields of which a section's documents list every entry that has one."""
-    mine = [one for one in looked if one.part.section == section]
-    whole = [one for one in mine if one.tells and not one.more(outside)]
-    covered = {name for one in whole for name in one.part.covers_every}
-    return covered - {name for one in mine if one not in whole for name in one.part.covers_every}
+@dataclass
+class Completeness:
+    """What the documents of an export tell all of."""
 
+    looked: list[Looked]
+    outside: list[str]
+    """Of each document, why it may not tell all that there is; empty where it does."""
 
-def more_of(looked: list[Looked], section: str, outside: list[str]) -> str:
-    """Why a section may have entries that were not read; empty where its documents list them all."""
-    reasons = (one.more(outside) for one in looked if one.part.section == section and not one.part.joins)
-    return next((reason for reason in reasons if reason), "")
+    def covered(self, section: str) -> set[str]:
+        """The fields of which a section's documents list every entry that has one."""
+        mine = [one for one in self.looked if one.part.section == section]
+        whole = [one for one in mine if one.tells and not one.more(self.outside)]
+        covered = {name for one in whole for name in one.part.covers_every}
+        return covered - {name for one in mine if one not in whole for name in one.part.covers_every}
 
+    def more(self, section: str) -> str:
+        """Why a section may have entries that were not read; empty where its documents list them all."""
+        making = (one for one in self.looked if one.part.section == section and not one.part.joins)
+        return next((why for one in making if (why := one.more(self.outside))), "")
 
-def doubted_of(looked: list[Looked], section: str, outside: list[str]) -> dict[str, str]:
-    """Fields that further rows may add to, which were not read → why."""
-    joining = [one for one in looked if one.part.section == section and one.part.joins]
-    return {name: why for one in joining if (why := one.more(outside)) for name, _ in one.part.fields}
+    def doubted(self, section: str) -> dict[str, str]:
+        """Fields that further rows may add to, which were not read → why."""
+        joining = [one for one in self.looked if one.part.section == section and one.part.joins]
+        return {name: why for one in joining if (why := one.more(self.outside)) for name, _ in one.part.fields}
 
 
 def lists_nothing(value: Any) -> bool:
@@ -65,15 +71,22 @@ def _has_a_list(value: Any) -> bool:
     return isinstance(value, list) or any(_has_a_list(one) for one in inner)
 
 
-def left_outside(file: str, value: Any, rows: set[Steps], used: set[Steps]) -> str:
-    """Why a document may not tell all: its first place that is in no row, and that the layout neither maps nor leaves
-    out; empty where there is none. What a layout leaves out of rows does not excuse an item that is no row."""
+def left_outside(value: Any, rows: set[Steps], used: set[Steps]) -> str:
+    """The first place (a JSON pointer) that is in no row, and that the layout neither maps nor leaves out; empty where
+    there is none. What a layout leaves out of rows does not excuse an item that is no row."""
     lists = {row[:-1] for row in rows if row and isinstance(row[-1], int)}
     for steps in _outside(value, rows, ()):
-        passed_over = any(steps[:length] in lists for length in range(len(steps)))
-        if passed_over or not taken(in_general(steps), used):
-            return f"{file} has more than the layout takes, at {Node(None, steps).pointer}: map it, or leave it out"
+        item = next((steps[: length + 1] for length in range(len(steps)) if steps[:length] in lists), None)
+        if item is not None or not taken(in_general(steps), used):
+            return Node(None, item or steps).pointer
     return ""
+
+
+def unmapped_places(value: Any, used: set[Steps], outside: str) -> list[str]:
+    """The places that a layout does not cover (list places put as `*`), and the first that is in no row."""
+    places = dict.fromkeys(steps for steps in leaves(value) if not taken(steps, used))
+    pointers = ["/" + "/".join(map(str, steps)) for steps in places]
+    return list(dict.fromkeys([*pointers, *filter(None, [outside])]))
 
 
 def _outside(value: Any, rows: set[Steps], steps: Steps) -> Iterator[Steps]:
