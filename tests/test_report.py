@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import csv
 import hashlib
+import io
 import json
 import os
 import re
@@ -23,6 +24,7 @@ from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import lost_dossier
+from rusty_lantern.reports.figures.canvas import drawn, make_room_for_names
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Lived, lantern
@@ -324,3 +326,15 @@ def test_a_bucket_named_with_markup_stays_text_in_every_output(tmp_path: Path) -
         assert not re.search("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u202a-\u202e]", ran.out), form
     assert "drift" in outputs["csv"].out
     assert "<img" not in outputs["markdown"].out
+
+
+@pytest.mark.parametrize("size", ["slide", "page"])
+@pytest.mark.parametrize("length", [3, 40, 180])
+def test_no_name_beside_the_bars_is_cut(length: int, size: str) -> None:
+    with drawn("t", "w", io.BytesIO(), size=size) as (figure, (axes,)):
+        axes.barh([0, 1], [3, 4])
+        axes.set_yticks([0, 1], ["a" * length, "b"])
+        make_room_for_names(figure, axes)
+        figure.draw_without_rendering()
+        edges = [label.get_window_extent() for label in axes.get_yticklabels()]
+    assert min(edge.x0 for edge in edges) >= 0 and axes.get_position().x0 < 0.5

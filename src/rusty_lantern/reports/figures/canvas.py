@@ -83,6 +83,22 @@ def bare(axes: Axes, *sides: str) -> None:
         axes.spines[side].set_visible(False)
 
 
+def make_room_for_names(figure: Figure, axes: Axes, most: float = 0.45) -> None:
+    """Widen the left margin until the names beside the axes fit. Names that would take more than `most` of the figure's
+    width are written smaller: none is cut."""
+    labels, room = axes.get_yticklabels(), 0.025
+
+    def widest() -> float:
+        return float(max((label.get_window_extent().width for label in labels), default=0) / figure.bbox.width)
+
+    for _ in range(5):  # a font's sizes are rounded
+        if (width := widest()) + room <= most:
+            break
+        for label in labels:
+            label.set_fontsize(float(label.get_fontsize()) * (most - room) / width)
+    figure.subplots_adjust(left=min(most, widest() + room))
+
+
 def plain(text: str) -> str:
     """Text from a store as a figure may carry it: no control characters, and no dollar signs, which begin a formula."""
     return safe(text).replace("$", r"\$")

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from rusty_lantern.core.value_types import DAY, show_moment
 from rusty_lantern.reports.escape import shorten
-from rusty_lantern.reports.figures.canvas import FILLS, INK, QUIET, bare, drawn, plain
+from rusty_lantern.reports.figures.canvas import FILLS, INK, QUIET, bare, drawn, make_room_for_names, plain
 from rusty_lantern.reports.results.identities import CredentialsResult
 
 MOST_BARS = 40
@@ -52,4 +52,5 @@ def credential_ages(
         bare(axes, "top", "right", "left")
         axes.tick_params(axis="y", length=0, labelsize=10.5)
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.06), ncols=3, frameon=False)
-        figure.subplots_adjust(left=0.3, right=0.97, top=0.87, bottom=0.12)
+        figure.subplots_adjust(right=0.97, top=0.87, bottom=0.12)
+        make_room_for_names(figure, axes)

@@ -12,7 +12,7 @@ from pathlib import Path
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.value_types import show_bytes
 from rusty_lantern.objects.retention_summary import ProtectedBytes
-from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn, plain
+from rusty_lantern.reports.figures.canvas import DEEP, INK, MILD, SAND, bare, drawn, make_room_for_names, plain
 from rusty_lantern.reports.results.of_survey import OfSurvey
 
 KINDS = {
@@ -95,4 +95,5 @@ def where_data_sits(
         figure.legend(handles=handles, loc="lower center", ncols=5, frameon=False, labelcolor=DEEP)
         axes.tick_params(axis="y", length=0)
         bare(axes, "top", "right", "left")
-        figure.subplots_adjust(left=0.16, top=0.85, bottom=0.14)
+        figure.subplots_adjust(top=0.85, bottom=0.14)
+        make_room_for_names(figure, axes)
