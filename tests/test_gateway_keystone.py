@@ -12,13 +12,13 @@ from urllib.parse import urlsplit
 
 import msgspec
 import pytest
-from rusty_lantern.core.model.unlisted import any_of
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
+from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.stores.admin.people import OF_KEYSTONE
 from rusty_lantern.stores.keystone.at_gateway import OWN_USERS, GatewayAccounts, beside_own_users
