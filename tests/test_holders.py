@@ -53,7 +53,7 @@ from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.skerry import skerry
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
-from tests.conftest import Whole, lantern, whole_or
+from tests.conftest import Demo, Whole, lantern, whole_or
 from tests.policies import AROUND
 from tests.saltmarsh_answers import DRIFT, OTHER_DRIFT
 
@@ -190,7 +190,17 @@ def test_a_figure_of_ages_survives_hostile_names_and_is_the_same_bytes_again(who
 
 def test_retention_names_the_stores_own_who_may_bypass_it(whole: Whole) -> None:
     row = json.loads(whole.run("retention", "harbour/permit-archive", "--json").out)["buckets"][0]
-    assert row["bypass_holders"] == ["account root", "admin", "storage-keeper"]
+    assert (row["bypass_holders"], row["bypass_unknown"]) == (["account root", "admin", "storage-keeper"], "")
+    shown = whole.run("retention", "harbour/permit-archive").out
+    assert "can bypass governance retention: account root, admin, storage-keeper\n" in shown
+    unread = json.loads(whole.run("retention", "harbour/drone-orthophotos", "--json").out)["buckets"][0]
+    assert unread["bypass_holders"] == [] and "the policy could not be read" in unread["bypass_unknown"]
+
+
+def test_retention_never_says_nobody_where_who_may_bypass_it_is_not_known(demo: Demo) -> None:
+    """The demo's first store alone, whose identities nobody read."""
+    shown = " ".join(demo.run("retention", "harbour/permit-archive").out.split())
+    assert "can bypass governance retention: unknown; who else may use it by permissions of their own is not" in shown
 
 
 def test_encryption_tells_what_hangs_on_each_key(whole: Whole) -> None:

@@ -100,13 +100,16 @@ ABOUT = ("objects.mode", "objects.retention", "objects.legal-hold", "objects.cur
 
 
 def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], when: datetime) -> RetentionRow:
+    from rusty_lantern.core.answer import Partly
+    from rusty_lantern.core.value_sets import NAMES
     from rusty_lantern.core.value_types import DURATION
     from rusty_lantern.reports.results.objects import RetentionRow, object_row, sentence
 
     bucket, lock, table = view.bucket, view.bucket.lock.value, view.bucket.table.value
     assert table is not None
     required = [one for one in judged if one.requirement.fact in ABOUT]
-    around = str(view.fact("lock.way-around").value or "")
+    around, bypass = str(view.fact("lock.way-around").value or ""), view.principals["bypass-retention"]
+    surely = bypass.certain if isinstance(bypass, Partly) else bypass.value
     default = f"{lock.mode} {DURATION.show(lock.retention)}" if lock and lock.mode else "none"
     return RetentionRow(
         store=view.dossier.store,
@@ -115,7 +118,8 @@ def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], 
         retention=summary,
         way_around=around,
         sentence=sentence(summary, when, around),
-        bypass_holders=view.names_with("bypass-retention"),
+        bypass_holders=sorted(NAMES.members(str(surely or ""))),
+        bypass_unknown=bypass.reason,
         drift=[object_row(one) for one in required if one.status == "drift"],
         others={one.requirement.fact: one.status for one in required if one.status != "drift"},
         inspected=table.inspected,

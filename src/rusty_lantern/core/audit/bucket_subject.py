@@ -12,7 +12,6 @@ import msgspec
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_from
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.named_identities import named_in
 from rusty_lantern.core.access.policy.principals import Principal
@@ -275,19 +274,6 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         if not identity.account or self.rules.ids_are_names:  # there, the account's place holds a tenant
             needed += [self.bucket.owner, self.dossier.identities]
         return next((lost(one) for one in needed if one.unread), Answer("known", "off"))
-
-    def names_with(self, verb: Verb) -> list[str]:
-        """Who may use a verb: audiences, identities that the rules name, and the store's own, as far as known."""
-        audiences = [
-            audience for audience in AUDIENCES if self.verdicts[audience, verb].level in ("restricted", "open")
-        ]
-        named = [who.name for who in self.named if self.granted(who)[verb].level in ("restricted", "open")]
-        return [*audiences, *sorted({*named, *self._own_names_with(verb)})]
-
-    def _own_names_with(self, verb: Verb) -> list[str]:
-        """The store's own identities that may use the verb here, by both sides together."""
-        reaching = self.across.reaching.on(self.bucket.name) if self.across is not None else ()
-        return [who.name for who, reach in reaching if verb in reach and reach[verb].level in ("restricted", "open")]
 
     def access(self, name: str) -> Fact:
         """What a named identity can do (or `outside`: every named one that is not trusted)."""

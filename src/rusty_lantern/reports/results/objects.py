@@ -79,7 +79,9 @@ class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
     sentence: str
     """When the bucket can be emptied, in words."""
     bypass_holders: list[str]
-    """Whom the bucket's rules let bypass governance; the owner's own administrators are not read."""
+    """Everybody who surely can bypass governance, by name; the public as `anyone` and `any-account`."""
+    bypass_unknown: str
+    """Why somebody else perhaps can; empty where all are known."""
     drift: list[ObjectRow]
     others: dict[str, str]
     """Fact of retention → `ok`, `waived` or `unknown`, of the requirements that do not drift."""

@@ -284,12 +284,10 @@ def _odd(screen: Console, row: RetentionRow) -> None:
         line(screen, (words, STYLES["medium"]), indent=2)
     governed = sum(group.versions for group in summary.groups if group.retention == "governance")
     if governed:
-        identities = ", ".join(row.bypass_holders) or "nobody, by the bucket's rules"
-        line(
-            screen,
-            f"can bypass governance retention: {identities}; administrators of the owner's account are not known",
-            indent=2,
-        )
+        surely, why = ", ".join(row.bypass_holders), row.bypass_unknown
+        words = f"{surely}, and perhaps others" if surely and why else surely or ("unknown" if why else "nobody")
+        said = (f"; {why}", STYLES["unknown"]) if why else ("", "")
+        line(screen, f"can bypass governance retention: {words}", said, indent=2)
     screen.print()
 
 
