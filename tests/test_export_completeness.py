@@ -16,7 +16,7 @@ from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.store_index import StoreIndex
 from rusty_lantern.intake.exported import assembled, shipped_layouts
-from tests.conftest import whole_or
+from tests.conftest import lantern, whole_or
 from tests.test_exports import EXAMPLES, LAYOUT, MOMENT, bucket_of, items, told
 
 RULES = """\
@@ -190,3 +190,18 @@ def test_null_in_any_place_of_an_export_closes_nothing(layout: str, tmp_path: Pa
             tried += after is not None
         (tmp_path / layout / name).write_text(json.dumps(document))
     assert tried > 10
+
+
+def test_every_view_says_that_an_export_does_not_list_all_buckets(tmp_path: Path) -> None:
+    documents = items({"name": "a", "versions": True})
+    (tmp_path / "buckets.json").write_text(json.dumps(documents["buckets.json"] | {"next": "page-2"}))
+    (tmp_path / "pond.yaml").write_text(LAYOUT)
+    (tmp_path / "estate.yaml").write_text(
+        "estate: e\nstores: {pond: {reads: export, from: buckets.json, layout: pond.yaml}}\n"
+    )
+    (tmp_path / "baseline.yaml").write_text("sheets: [{sheet: s, require: {versioning: on}}]\n")
+    assert lantern("survey", cwd=tmp_path).code == 3
+    words = "store pond does not list all of its buckets: buckets.json has more than the layout takes, at /next"
+    audit = lantern("audit", cwd=tmp_path)
+    assert audit.code == 3 and words in " ".join(audit.out.split())
+    assert words in " ".join(lantern("buckets", cwd=tmp_path).out.split())

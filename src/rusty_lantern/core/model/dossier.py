@@ -58,6 +58,7 @@ class Software(msgspec.Struct, frozen=True, omit_defaults=True):
     """Why this dialect, where that needs a word."""
 
 
+NOT_ALL_LISTED = "does not list all of its buckets"
 DOSSIER_VERSION = 3
 """The version of the document that this code writes, and the only one that it reads: names changed with the third."""
 
@@ -125,9 +126,8 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     @property
     def unlisted(self) -> str:
         """Why not all of its buckets are known; empty where they are."""
-        if not self.listing.settled:
-            return self.listing.reason
-        return f"not all of its buckets are listed: {self.blind}" if self.blind else ""
+        why = self.blind if self.listing.settled else self.listing.reason
+        return f"{NOT_ALL_LISTED}: {why}" if why and (self.listing.settled or self.buckets) else why
 
 
 def lost_dossier(store: str, address: str, taken: datetime, why: Answer[Any]) -> Dossier:

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.escape import markdown
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
+from rusty_lantern.reports.results.of_survey import unread_words
 
 
 def write(result: AuditResult) -> str:
@@ -19,7 +20,7 @@ def write(result: AuditResult) -> str:
     ]
     parts += [f"**The survey is too old**: {result.too_old}."] * bool(result.too_old)
     unread = result.unread_stores.items()
-    parts += [f"**Store {markdown(store)} was not read**: {markdown(why)}." for store, why in unread]
+    parts += [f"**Store {markdown(store)}** {markdown(unread_words(why))}." for store, why in unread]
     if result.only:
         parts.append(f"The survey was limited to {markdown(', '.join(result.only))}.")
     parts += [f"estate.yaml limits {markdown(s)} to {markdown(', '.join(each))}." for s, each in result.only_of.items()]

@@ -15,6 +15,7 @@ import msgspec
 from rusty_lantern import __version__
 from rusty_lantern.reports.escape import safe
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
+from rusty_lantern.reports.results.of_survey import unread_words
 
 LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 RANKS = {"critical": 100.0, "high": 75.0, "medium": 50.0, "low": 25.0}
@@ -25,7 +26,7 @@ def write(result: AuditResult) -> str:
     kinds = (("drift", result.drift), ("unknown", result.unknown), ("waived", result.waived))
     findings = [(status, one) for status, kept in kinds for one in kept]
     facts = list(dict.fromkeys(one.fact for _, one in findings))
-    missing = [f"store {store} was not read: {why}" for store, why in result.unread_stores.items()]
+    missing = [f"store {store} {unread_words(why)}" for store, why in result.unread_stores.items()]
     missing += [f"the survey is too old: {result.too_old}"] * bool(result.too_old)
     limited = [f"the survey was limited to {', '.join(result.only)}"] * bool(result.only)
     limited += [f"estate.yaml limits {store} to {', '.join(names)}" for store, names in result.only_of.items()]

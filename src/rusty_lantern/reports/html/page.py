@@ -15,6 +15,7 @@ from markupsafe import Markup
 from rusty_lantern.core.value_types import show_moment
 from rusty_lantern.reports.escape import safe
 from rusty_lantern.reports.results.audit import FindingResult
+from rusty_lantern.reports.results.of_survey import unread_words
 from rusty_lantern.reports.results.overview import in_days_from
 from rusty_lantern.reports.results.report import ReportResult
 
@@ -40,6 +41,7 @@ def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
     table = environment.from_string(_DRIFT_TABLE)
     return environment.get_template("report.html.j2").render(
         r=result,
+        unread_words=unread_words,
         style=Markup(template("report.css")),  # noqa: S704  (our own file)
         script=Markup(script),  # noqa: S704  (our own file)
         script_hash=f"sha256-{digest}",

@@ -6,6 +6,13 @@ from datetime import datetime
 
 import msgspec
 
+from rusty_lantern.core.model.dossier import NOT_ALL_LISTED
+
+
+def unread_words(why: str) -> str:
+    """What is said of a store whose buckets could not all be listed; `why`: the reason."""
+    return why if why.startswith(NOT_ALL_LISTED) else f"was not read: {why}"
+
 
 class OfSurvey(msgspec.Struct, frozen=True, kw_only=True):
     """A result about a saved survey."""
@@ -13,8 +20,8 @@ class OfSurvey(msgspec.Struct, frozen=True, kw_only=True):
     survey: str
     as_of: datetime
     unread_stores: dict[str, str] = {}
-    """Stores whose buckets could not be listed, and why: nothing here is about them. Empty, where the result is about
-    something that was named."""
+    """Stores whose buckets could not be listed, or not all of them, and why: nothing here is about those. Empty, where
+    the result is about something that was named."""
     only: list[str] = []
     """The patterns of STORE/BUCKET that the survey was limited to; empty, where it was not."""
     only_of: dict[str, list[str]] = {}

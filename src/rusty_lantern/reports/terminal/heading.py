@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment
-from rusty_lantern.reports.results.of_survey import OfSurvey
+from rusty_lantern.reports.results.of_survey import OfSurvey, unread_words
 from rusty_lantern.reports.terminal.layout import STYLES, join, line
 
 
@@ -28,4 +28,4 @@ def missing_in_it(
     for store, patterns in only_of.items():
         line(screen, (f"estate.yaml limits {store} to {', '.join(patterns)}", STYLES["unknown"]), hang=2)
     for store, reason in unread_stores.items():
-        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), hang=2)
+        line(screen, (f"store {store} {unread_words(reason)}", STYLES["unknown"]), hang=2)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
+from rusty_lantern.reports.results.of_survey import unread_words
 from rusty_lantern.reports.results.surveys import SurveyResult
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, line, many, next_step
 from rusty_lantern.reports.terminal.table import Table
@@ -31,7 +32,7 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in counts.items())
             line(screen, (f"{store}: ", "bold"), words, indent=2)
     for store, reason in result.unread_stores.items():
-        line(screen, (f"store {store} was not read: {reason}", STYLES["unknown"]), indent=2)
+        line(screen, (f"store {store} {unread_words(reason)}", STYLES["unknown"]), indent=2)
     next_step(screen, "lantern audit", "check it against the baseline")
 
 

@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Evidence
 from rusty_lantern.core.config.dossier_validation import load_untrusted
 from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import BadInput, Damaged
@@ -78,10 +78,10 @@ def _received(document: bytes, name: str) -> Dossier:
 
 
 def under_our_name(dossier: Dossier, store: StoreConfig, moment: datetime) -> Dossier:
-    """The dossier under the name that the estate file gives the store. What it counts is what it lists, and it is as
-    old as what it was made of."""
+    """The dossier under the name that the estate file gives the store. It counts what it lists, unless it says itself
+    that this is not all; and it is as old as what it was made of."""
     listing, made = dossier.listing, min(dossier.taken, dossier.exported or dossier.taken)
-    if not listing.settled and dossier.buckets and listing.state == "failed":
+    if listing.unread and listing.note == NOT_IN_DOSSIER and dossier.buckets:
         listing = Answer("known", len(dossier.buckets))
     return msgspec.structs.replace(
         dossier, store=store.name, taken=moment, exported=made, address=store.at, listing=listing, tag="",
