@@ -127,6 +127,15 @@ def test_a_switch_that_is_not_there_is_not_off() -> None:
     assert [right.verbs for right in rights({"read": True}, off).value] == [["read"]]
 
 
+def test_a_word_without_a_meaning_for_several_fields_is_an_error_with_its_place() -> None:
+    layout = LAYOUT.replace(
+        "      name: name\n", '      name: name\n      "*": {at: sort, words: {a: {region: north}}, otherwise: unread}\n'
+    )
+    assert told(items({"name": "a", "sort": "a"}), layout).dossier.buckets[0].region.value == "north"
+    with pytest.raises(BadInput, match='buckets.json: at /items/0: the layout has no word for "b"'):
+        told(items({"name": "a", "sort": "b"}), layout)
+
+
 def test_a_field_that_the_layout_has_a_place_for_is_unread_where_the_place_is_empty() -> None:
     layout = LAYOUT.replace("      tags: labels\n", "      tags: labels\n      granted_by: how\n")
     assert told(items({"name": "a", "how": "bucket"}), layout).dossier.buckets[0].granted_by.value == "bucket"

@@ -185,7 +185,7 @@ class _Assembly:
                     continue
                 value = maker.make(spec, types[name], row)
             except Unread as error:
-                if not types[name].answer:
+                if name == EVERY or not types[name].answer:
                     raise Wrong(row, str(error)) from None
                 lost[name] = str(error)
                 continue
