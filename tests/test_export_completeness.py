@@ -133,7 +133,7 @@ def test_a_word_without_a_meaning_for_several_fields_is_an_error_with_its_place(
         '      name: name\n      "*": {at: sort, words: {a: {region: north}}, otherwise: unread}\n',
     )
     assert told(items({"name": "a", "sort": "a"}), layout).dossier.buckets[0].region.value == "north"
-    with pytest.raises(BadInput, match='buckets.json: at /items/0: the layout has no word for "b"'):
+    with pytest.raises(BadInput, match=r'buckets\.json: at /items/0: the layout has no word for "b"'):
         told(items({"name": "a", "sort": "b"}), layout)
 
 
