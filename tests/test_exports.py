@@ -95,7 +95,9 @@ def test_uniform_access_is_told_as_the_store_means_it() -> None:
     dossier = shipped("uniform-access")
     archive = bucket_of(dossier, "dune-archive")
     assert archive.lock.value == Lock(True, "compliance", 220_752_000, whole=True)
-    assert archive.rights.value == [
+    *rights, above = archive.rights.value or []
+    assert (above.identity, above.condition) == ("whoever its project lets in", "it is in none of these documents")
+    assert rights == [
         Right("group", ["list", "read"], identity="auditors@trust.example"),
         Right("named", ["list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings"],
               identity="warden@trust.example"),
@@ -107,7 +109,7 @@ def test_uniform_access_is_told_as_the_store_means_it() -> None:
     assert pictures.ownership.value == "bucket-owner-enforced" and drafts.ownership.value == "object-writer"
     assert drafts.lock.value == Lock(True, "governance", 30 * 86_400, whole=True)
     assert pictures.lock.state == pictures.lifecycle.state == "absent"
-    assert bucket_of(dossier, "dune-logs").rights.state == "absent"
+    assert bucket_of(dossier, "dune-logs").rights.value == [above]
     counts = bucket_of(dossier, "dune-counts")
     assert [(rule.expires, rule.expires_old, rule.clears_uploads) for rule in counts.lifecycle.value or ()] == [
         (365 * 86_400, 0, 0), (0, 30 * 86_400, 0), (0, 0, 7 * 86_400),
@@ -124,7 +126,8 @@ def test_uniform_access_is_told_as_the_store_means_it() -> None:
 
 def test_visibility_rules_and_links_are_told() -> None:
     dossier = shipped("visibility")
-    assert {b.name: [v for right in b.rights.value or () for v in right.verbs] for b in dossier.buckets} == {
+    public = {b.name: [right for right in b.rights.value or () if not right.condition] for b in dossier.buckets}
+    assert {name: [v for right in rights for v in right.verbs] for name, rights in public.items()} == {
         "hull-plans": [],
         "tide-posters": ["list", "read"],
         "chart-tiles": ["read"],

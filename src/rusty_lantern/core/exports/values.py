@@ -150,6 +150,8 @@ class Maker:
                 self.use(node)
         if spec.pattern:
             nodes = [matched for node in nodes if (matched := _matched(spec, node)) is not None]
+        if not nodes and spec.default == UNREAD:
+            raise Unread(f"the export does not say {spec.at}")
         if not nodes:
             return MISSING if spec.default is None else converted(spec.default, kind, row)
         if spec.present is not None:
