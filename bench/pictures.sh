@@ -1,8 +1,9 @@
 #!/usr/bin/env bash
 # Retakes docs/screenshots: each command in a real terminal window on a virtual screen. Needs xvfb, xterm, imagemagick.
-# usage: bench/pictures.sh BIN   (the folder that holds `lantern`)
+# usage: bench/pictures.sh BIN [NAME …]   (the folder that holds `lantern`; with names, those terminal pictures alone)
 set -euo pipefail
-bin=$(realpath "$1")
+bin=$(realpath "$1"); shift
+only=("$@")
 out=$(realpath "$(dirname "$0")/../docs/screenshots")
 work=$(mktemp -d)
 export DISPLAY=:${PICTURE_DISPLAY:-87}
@@ -25,6 +26,7 @@ JSON
 
 picture() { # NAME COLUMNS ROWS COMMAND…
   local name=$1 columns=$2 rows=$3; shift 3
+  [[ -z ${only[*]} || " ${only[*]} " == *" $name "* ]] || return 0
   cat > "$work/show" <<RUN
 cd "$work/saltmarsh"; export PATH="$bin:\$PATH" TERM=xterm-256color
 printf '\\033[2m\$\\033[0m \\033[1m%s\\033[0m\\n' "$(sed 's/cd ..\/live; //; s/FORCE_COLOR=1 COLUMNS=[0-9]* //; s/ | .*//' <<< "$*")"
@@ -38,7 +40,7 @@ RUN
   for _ in $(seq 60); do [[ -f $work/done ]] && break; sleep 0.2; done
   sleep 0.6
   import -window root "$work/shot.png"
-  convert "$work/shot.png" -trim +repage -strip -colors 64 "$out/$name.png"
+  convert "$work/shot.png" -trim +repage -strip +dither -colors 160 "$out/$name.png"
   kill $window 2> /dev/null || true
   wait $window 2> /dev/null || true
 }
@@ -59,6 +61,7 @@ picture access 130 48 lantern access skerry/grant-ledger harbour/payroll-drop
 picture credentials 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern credentials | head -44"
 picture links 130 67 lantern links yard-mail.txt
 picture encryption 130 34 lantern encryption --store harbour
+[[ -z ${only[*]} ]] || exit 0
 (
   cd "$work/saltmarsh"
   figures=()
