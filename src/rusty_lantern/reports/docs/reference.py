@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 import sys
+from inspect import cleandoc
 from pathlib import Path
 from typing import Any
 
@@ -155,11 +156,23 @@ def _family(release: str) -> str:
     return f"{release}…" if release.endswith(".") else release
 
 
+def _unindented(schema: Any) -> Any:
+    """A schema whose descriptions are docstrings without their indentation: msgspec takes it off since release 0.23 alone."""
+    if isinstance(schema, list):
+        return [_unindented(part) for part in schema]
+    if not isinstance(schema, dict):
+        return schema
+    return {
+        name: cleandoc(part) if name == "description" and isinstance(part, str) else _unindented(part)
+        for name, part in schema.items()
+    }
+
+
 def pages() -> dict[str, str]:
     """Every generated page: path below the documentation folder → content."""
     made = {"facts.md": facts_page(), "access-tables.md": access_page(), "words.md": glossary()}
     for name, kind in SCHEMAS.items():
-        schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **msgspec.json.schema(kind)}
+        schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **_unindented(msgspec.json.schema(kind))}
         made[f"schemas/{name}.json"] = json.dumps(schema, indent=2, sort_keys=True) + "\n"
     made["schemas/baseline.json"] = json.dumps(baseline_schema.schema(), indent=2, sort_keys=True) + "\n"
     return made
