@@ -157,7 +157,7 @@ def _family(release: str) -> str:
 
 
 def _unindented(schema: Any) -> Any:
-    """A schema whose descriptions are docstrings without their indentation: msgspec takes it off since release 0.23 alone."""
+    """A schema whose descriptions are docstrings without indentation: msgspec takes it off since release 0.23 alone."""
     if isinstance(schema, list):
         return [_unindented(part) for part in schema]
     if not isinstance(schema, dict):
