@@ -8,13 +8,16 @@ from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from pathlib import Path
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.archive.chain import history
 from rusty_lantern.archive.pruning import PruningRule, plan, prune, read_rule
-from rusty_lantern.archive.surveys import names, save
+from rusty_lantern.archive.surveys import load, names, save
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.coverage import Coverage, Limits
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.history.drift_history import (
@@ -26,6 +29,7 @@ from rusty_lantern.core.history.drift_history import (
     drift_starts,
 )
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Lived, lantern
 
 FIRST = datetime(2026, 1, 1, 6, tzinfo=UTC)
@@ -44,6 +48,7 @@ def standing(day: int, status: str, *, unread: bool = False, only: tuple[str, ..
         {"unknown": int(status == "unknown")},
         {},
         {},
+        0,
         ["s"] if unread else [],
         Coverage(["s"], [("s", "bucket")] if unread else [], Limits(list(only))),
         stood,
@@ -113,6 +118,24 @@ def test_another_baseline_is_another_history(lived: Lived, tmp_path: Path) -> No
     assert after[0]["drift_by_severity"]["critical"] == 0
 
 
+def test_a_bucket_whose_rules_were_not_read_and_one_that_is_not_listed_are_not_counted_as_closed(lived: Lived) -> None:
+    whole = next(one for one in load(lived.folder / "surveys").dossiers if one.store == "harbour")
+    public = next(bucket for bucket in whole.buckets if bucket.name == "press-kit")
+    shut = msgspec.structs.replace(public, policy=Answer("denied", note="AccessDenied"))
+    before = msgspec.structs.replace(whole, buckets=[public])
+    after = msgspec.structs.replace(whole, buckets=[shut], listing=Answer("failed", note="the second page was refused"))
+    folder = lived.folder.parent / "two-moments"
+    make(folder, workspace_files("http://127.0.0.1:9"))
+    (folder / "baseline.yaml").write_text("sheets: [{sheet: s, severity: low, require: {versioning: on}}]\n")
+    for day, dossier in enumerate((before, after)):
+        save(folder / "surveys", "x", FIRST + timedelta(days=day), [dossier])
+    first, last = json.loads(lantern("history", "--json", cwd=folder).out)["surveys"]
+    assert (first["exposed"]["read"], first["exposure_unknown"], first["stores_not_all_listed"]) == (1, 0, [])
+    assert (last["exposed"]["read"], last["exposure_unknown"], last["stores_not_all_listed"]) == (0, 1, ["harbour"])
+    told = lantern("history", cwd=folder, COLUMNS="200").out
+    assert "1 bucket unknown" in told and "  not all buckets listed: harbour" in told
+
+
 # --- pruning
 
 
@@ -120,8 +143,6 @@ def test_another_baseline_is_another_history(lived: Lived, tmp_path: Path) -> No
 def archive(tmp_path: Path) -> Path:
     """Forty surveys of one small store, a day apart."""
     dossier = saltmarsh.harbour().dossier
-    import msgspec
-
     small = msgspec.structs.replace(dossier, buckets=dossier.buckets[:1])
     for day in range(40):
         save(tmp_path / "surveys", "x", FIRST + timedelta(days=day), [small])

@@ -151,7 +151,7 @@ def save(
             moment,
             f"rusty-lantern {__version__}",
             estate,
-            {d.store: d.listing.value and len(d.buckets) for d in dossiers},
+            {d.store: len(d.buckets) if d.listing.settled or d.buckets else None for d in dossiers},
             digests,
             _hash_of_last(archive, name),
             list(only),

@@ -89,6 +89,12 @@ class Audit(msgspec.Struct, frozen=True, dict=True):
         return {verb: sum(verdicts[f"anyone.{verb}"].level == "open" for verdicts in reached) for verb in VERBS}
 
     @cached_property
+    def undecided(self) -> int:
+        """Of how many buckets nobody knows whether anyone gets in, in one way at least."""
+        in_doubt = [view.decided.worded for view in self.scope.buckets if "unknown" in view.levels]
+        return sum(any(verdicts[f"anyone.{verb}"].level == "unknown" for verb in VERBS) for verdicts in in_doubt)
+
+    @cached_property
     def tally(self) -> Counter[tuple[Status, Severity]]:
         """Status and severity → how many findings."""
         return Counter(map(_STATUS_AND_SEVERITY, self.findings))

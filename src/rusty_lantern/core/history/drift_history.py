@@ -61,6 +61,8 @@ class AuditSummary(msgspec.Struct, frozen=True):
     drift_by_severity: dict[str, int]
     exposed: dict[str, int]
     """Verb → how many buckets anyone gets into, from everywhere."""
+    undecided: int
+    """Of how many buckets nobody knows whether anyone gets in, in one way at least."""
     unread: list[str]
     coverage: Coverage
     not_ok: list[OpenRequirement]
@@ -88,6 +90,7 @@ def audit_summary(
         {status: counts[status] for status in STATUSES},
         audit.drift_by_severity(),
         dict(audit.exposed),
+        audit.undecided,
         [store for store, _ in audit.unread],
         audit.coverage,
         _open(audit),

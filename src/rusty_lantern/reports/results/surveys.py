@@ -19,6 +19,7 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
     survey: str
     taken: datetime | None
     stores: dict[str, int | None]
+    """Store → how many buckets were read; null: the store was not read."""
     only: list[str]
     sha256: str
     integrity_error: str
@@ -29,6 +30,10 @@ class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
     waived: int | None = None
     exposed: dict[str, int] | None = None
     """Verb → buckets that anyone gets into, from everywhere."""
+    exposure_unknown: int | None = None
+    """Of how many buckets nobody knows whether anyone gets in, in one way at least."""
+    stores_not_all_listed: list[str] | None = None
+    """Stores that were read and that do not list all of their buckets."""
     pruned_before: int = 0
     """How many surveys were pruned between this one and the one before it here."""
     signed_by: str = ""
@@ -87,6 +92,10 @@ def history_row(kept: HistoryEntry, summary: AuditSummary | None = None) -> Hist
             "unknown": summary.counts.get("unknown", 0),
             "waived": summary.counts.get("waived", 0),
             "exposed": summary.exposed,
+            "exposure_unknown": summary.undecided,
+            "stores_not_all_listed": [
+                one for one in summary.unread if manifest and manifest.stores.get(one) is not None
+            ],
         }
         if summary
         else {}

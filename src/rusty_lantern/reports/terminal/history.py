@@ -18,6 +18,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
     grid = Table(
         "survey", "buckets", *SEVERITIES, "unknown", "waived", "open to anyone", "sha-256", "integrity", "stores",
         "limited to", shrink=(8, 11, 12), right=(1, 2, 3, 4, 5, 6, 7), drop=(12, 9, 11, 8, 1), lead=0, sparse=(12,),
+        floors={8: 26},
     )  # fmt: skip
     for row in result.surveys:
         if row.pruned_before:
@@ -27,6 +28,9 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         grid.show(screen)
         screen.print()
     for row in result.surveys:
+        for stores, words in ((_unread(row), "not read"), (row.stores_not_all_listed, "not all buckets listed")):
+            if stores:
+                line(screen, (f"{row.survey}  {words}: {', '.join(stores)}", STYLES["unknown"]))
         if row.integrity_error:
             line(screen, (f"{row.survey}  ", STYLES["critical"]), row.integrity_error)
     for stopped in result.unfinished:
@@ -48,6 +52,11 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         next_step(screen, "lantern history --verify", "hash every file and follow the chain")
 
 
+def _unread(row: HistoryRow) -> list[str]:
+    """The stores that were not read."""
+    return [name for name, number in row.stores.items() if number is None]
+
+
 def _state(row: HistoryRow, result: HistoryResult) -> Cell:
     """Whether a survey is as it was written, and by whom that is known."""
     if row.integrity_error:
@@ -62,9 +71,9 @@ def _state(row: HistoryRow, result: HistoryResult) -> Cell:
 
 def _history_row(grid: Table, row: HistoryRow, result: HistoryResult) -> None:
     read = sum(number for number in row.stores.values() if number is not None)
-    unread = [name for name, number in row.stores.items() if number is None]
+    unread = _unread(row)
     whole = f"{len(row.stores) - len(unread)} read"
-    stores: Cell = (f"{whole}, unread: {', '.join(unread)}", STYLES["unknown"]) if unread else whole
+    stores: Cell = (f"{whole}, {len(unread)} unread", STYLES["unknown"]) if unread else whole
     state = _state(row, result)
     drift: list[Cell] = [("", "")] * len(SEVERITIES)
     if row.drift_by_severity is not None:
@@ -73,6 +82,8 @@ def _history_row(grid: Table, row: HistoryRow, result: HistoryResult) -> None:
             for word in SEVERITIES
         ]
     exposed = ", ".join(f"{verb} {number}" for verb, number in (row.exposed or {}).items() if number)
+    if row.exposure_unknown:
+        exposed = join([exposed, f"{many(row.exposure_unknown, 'bucket')} unknown"])
     unknown = "" if row.unknown is None else f"{row.unknown:,}"
     counts: list[Cell] = [
         (unknown, STYLES["unknown"] if row.unknown else "dim"), "" if row.waived is None else f"{row.waived:,}"
