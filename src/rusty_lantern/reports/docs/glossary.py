@@ -119,7 +119,7 @@ HEADINGS = {
     "objects with": "The protection of current versions.",
     "objects.": "The fact of objects, without `objects.` before it.",
     "observed": "What it is.",
-    "open to anyone": "Buckets that the public has access to, by what it can do; and of how many nobody knows whether it has.",
+    "open to anyone": "Buckets that the public has access to, by what it can do; and how many where nobody knows.",
     "outcome": "Whether the anonymous test agrees with the verdict.",
     "overrides": "The requirement of an earlier sheet that this one replaces.",
     "owner": "Whose access key it is.",

@@ -28,11 +28,7 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         grid.show(screen)
         screen.print()
     for row in result.surveys:
-        for stores, words in ((_unread(row), "not read"), (row.stores_not_all_listed, "not all buckets listed")):
-            if stores:
-                line(screen, (f"{row.survey}  {words}: {', '.join(stores)}", STYLES["unknown"]))
-        if row.integrity_error:
-            line(screen, (f"{row.survey}  ", STYLES["critical"]), row.integrity_error)
+        _what_is_missing(screen, row)
     for stopped in result.unfinished:
         line(screen, (f"{stopped}  was stopped before it was whole", STYLES["unknown"]))
     if result.drift_duration is not None:
@@ -50,6 +46,15 @@ def history_view(screen: Console, result: HistoryResult) -> None:
         next_step(screen, "lantern survey --resume", "ask only what is missing")
     elif not result.verified and result.surveys:
         next_step(screen, "lantern history --verify", "hash every file and follow the chain")
+
+
+def _what_is_missing(screen: Console, row: HistoryRow) -> None:
+    """The stores that are not in it, or not whole; and what is not as it was written."""
+    for stores, words in ((_unread(row), "not read"), (row.stores_not_all_listed, "not all buckets listed")):
+        if stores:
+            line(screen, (f"{row.survey}  {words}: {', '.join(stores)}", STYLES["unknown"]))
+    if row.integrity_error:
+        line(screen, (f"{row.survey}  ", STYLES["critical"]), row.integrity_error)
 
 
 def _unread(row: HistoryRow) -> list[str]:
