@@ -133,7 +133,7 @@ def test_a_bucket_whose_rules_were_not_read_and_one_that_is_not_listed_are_not_c
     assert (first["exposed"]["read"], first["exposure_unknown"], first["stores_not_all_listed"]) == (1, 0, [])
     assert (last["exposed"]["read"], last["exposure_unknown"], last["stores_not_all_listed"]) == (0, 1, ["harbour"])
     told = lantern("history", cwd=folder, COLUMNS="200").out
-    assert "1 bucket unknown" in told and "  not all buckets listed: harbour" in told
+    assert "unknown in 1 bucket" in told and "  not all buckets listed: harbour" in told
 
 
 # --- pruning

@@ -88,7 +88,7 @@ def _history_row(grid: Table, row: HistoryRow, result: HistoryResult) -> None:
         ]
     exposed = ", ".join(f"{verb} {number}" for verb, number in (row.exposed or {}).items() if number)
     if row.exposure_unknown:
-        exposed = join([exposed, f"{many(row.exposure_unknown, 'bucket')} unknown"])
+        exposed = join([exposed, f"unknown in {many(row.exposure_unknown, 'bucket')}"])
     unknown = "" if row.unknown is None else f"{row.unknown:,}"
     counts: list[Cell] = [
         (unknown, STYLES["unknown"] if row.unknown else "dim"), "" if row.waived is None else f"{row.waived:,}"

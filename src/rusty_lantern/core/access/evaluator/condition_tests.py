@@ -134,11 +134,12 @@ def _name_fits(pattern: str, name: str) -> bool:
 
 
 def _within(network: str, address: str) -> bool:
-    return _address(address) in _network(network)
+    return parsed_address(address) in _network(network)
 
 
 @lru_cache(maxsize=4_096)
-def _address(written: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
+def parsed_address(written: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
+    """An address that a request carries, which many conditions look at. Raises `ValueError`."""
     return ipaddress.ip_address(written)
 
 

@@ -50,7 +50,8 @@ def _by_rules(rules: Rules, request: Request, public: Match) -> Decision:
     steps: list[Step] = []
     denies = [s for s in rules.policy.statements if s.effect != "Allow"]
     allows = [s for s in rules.policy.statements if s.effect != "Deny"]
-    uncertain = "policy" in rules.doubted
+    doubted = rules.doubted
+    uncertain = "policy" in doubted
     for statement in denies:
         match, why = matches(statement, rules.bucket, request)
         says: Match = "maybe" if match == "yes" and not statement.effect else match
@@ -59,7 +60,7 @@ def _by_rules(rules: Rules, request: Request, public: Match) -> Decision:
             return Decision(False, statement.title, tuple(steps))
         uncertain = uncertain or says == "maybe"
     allowed_by: str = ""
-    possible = (uncertain and "policy" in rules.doubted) or "doors" in rules.doubted
+    possible = (uncertain and "policy" in doubted) or "doors" in doubted
     for statement in allows:
         match, why = matches(statement, rules.bucket, request)
         if statement.by_post and match == "yes":

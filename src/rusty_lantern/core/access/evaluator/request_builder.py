@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 import re
 from collections.abc import Iterable
 from datetime import UTC, datetime
@@ -11,6 +10,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
+from rusty_lantern.core.access.evaluator.condition_tests import parsed_address
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.condition_keys import (
@@ -125,7 +125,7 @@ def action_of(asking: RequestSpec) -> str:
 
 def _address(text: str) -> str:
     try:
-        return str(ipaddress.ip_address(text))
+        return str(parsed_address(text))
     except ValueError:
         raise BadInput(Problem(f'"{text}" is not an address', remedy="write it as 203.0.113.9")) from None
 

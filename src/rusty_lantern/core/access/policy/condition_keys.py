@@ -11,6 +11,7 @@ the S3 actions, and for what requests without credentials carry, the page on eac
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any, Literal
 
 import msgspec
@@ -319,8 +320,12 @@ SORTS = ((":root", "Account"), (":user/", "User"), (":role/", "AssumedRole"), ("
 
 def always_carried(*, anonymous: bool, arn: str = "") -> dict[str, tuple[str, ...]]:
     """What every request carries by itself, as far as it follows from its caller."""
-    if anonymous:
-        return dict(_UNSIGNED)
+    return dict(_UNSIGNED if anonymous else _carried_by(arn))
+
+
+@lru_cache(maxsize=1_024)
+def _carried_by(arn: str) -> dict[str, tuple[str, ...]]:
+    """What signed requests of this caller carry; to be copied."""
     sort = next((sort for part, sort in SORTS if part in arn), "")
     named = {"aws:username": (arn.rpartition("/")[2].partition(":")[0],)} if sort == "User" else {}
     return _SIGNED | named | ({"aws:principaltype": (sort,)} if sort else {})

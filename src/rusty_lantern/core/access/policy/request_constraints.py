@@ -12,7 +12,7 @@ from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import KEYS, Presence, context_key
+from rusty_lantern.core.access.policy.condition_keys import KEYS, ContextKey, Presence, context_key
 
 Carried = Mapping[str, Presence]
 
@@ -108,20 +108,27 @@ def tag_of(key: str) -> str:
 
 def impossible(context: Mapping[str, tuple[str, ...]]) -> str:
     """Why no client can send a request that carries this; empty where one can."""
-    contradiction = _contradiction(frozenset(context))
+    carried = frozenset(context)
+    contradiction = _contradiction(carried)
     if contradiction:
         return contradiction
-    for key, values in context.items():
-        known = context_key(key)
-        if known is not None and known.words and not set(values) <= set(known.words):
+    for known, key in _with_rules(carried):
+        values = context[key]
+        if known.words and not set(values) <= set(known.words):
             return f"{key} is one of {', '.join(known.words)}"
-        if known is not None and known.whole and not all(value.isdigit() for value in values):
+        if known.whole and not all(value.isdigit() for value in values):
             return f"{key} is a whole number"
     listed = context.get(TAG_KEYS)
-    sent = {tag_of(key) for key in context if key.startswith(_TAG)}
-    if listed is not None and not sent <= set(listed):
+    if listed is not None and not {tag_of(key) for key in context if key.startswith(_TAG)} <= set(listed):
         return "a tag that is sent is among the tags that are sent"
     return ""
+
+
+@lru_cache(maxsize=1_024)
+def _with_rules(carried: frozenset[str]) -> list[tuple[ContextKey, str]]:
+    """Those of these keys that not every value is right for, in alphabetical order."""
+    known = [(context_key(key), key) for key in sorted(carried)]
+    return [(row, key) for row, key in known if row is not None and (row.words or row.whole)]
 
 
 @lru_cache(maxsize=1_024)

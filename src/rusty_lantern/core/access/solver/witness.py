@@ -6,7 +6,7 @@ import ipaddress
 from datetime import UTC, datetime
 from fractions import Fraction
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 from urllib.parse import quote, urlencode
 
 import msgspec
@@ -199,6 +199,7 @@ def moment_of(seconds: float) -> datetime | None:
 
 _HEADERS = {
     "aws:referer": "Referer",
+    REFERER_HOST: "Referer",
     "aws:useragent": "User-Agent",
     "s3:object-lock-mode": "x-amz-object-lock-mode",
     FORWARDED: "X-Forwarded-For",
@@ -247,26 +248,17 @@ FIRST_DOOR = WayIn()
 def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witness:
     """The request as shown to people and written to JSON."""
     door, by_post, _ = way
-    headers: dict[str, str] = {}
-    parameters: dict[str, str] = {}
-    other: dict[str, str] = {}
+    shown: dict[ShownAs, dict[str, str]] = {"header": {}, "parameter": {}, "other": {}, "elsewhere": {}}
     usual = always_carried(anonymous=request.caller.anonymous, arn=request.caller.arn)
     if not request.caller.anonymous:
         usual |= {ACCOUNT: (request.caller.account,), ARN: (request.caller.arn,)}
     for name, values in sorted(request.context.items()):
         if usual.get(name) == values or (name == FORWARDED and values == request.context.get("aws:sourceip")):
             continue
+        part, called = _shown_as(name)
         text = ", ".join(values)
-        if name.startswith(PARAMETER):
-            parameters[parameter_name(name)] = text
-        elif name in _PARAMETERS:
-            parameters[_PARAMETERS[name]] = text
-        elif name == REFERER_HOST:
-            headers["Referer"] = f"http://{text}/"
-        elif name in _HEADERS or name.startswith("s3:x-amz-"):
-            headers[_HEADERS.get(name, name.removeprefix("s3:"))] = text
-        elif name not in (*_QUIET, "s3:versionid", SEVERAL):
-            other[name] = text
+        shown[part][called] = f"http://{text}/" if name == REFERER_HOST else text
+    headers, other = shown["header"], shown["other"]
     if request.action == "s3:BypassGovernanceRetention":
         headers["x-amz-bypass-governance-retention"] = "true"
     other |= _besides(request, bucket, way)
@@ -274,11 +266,27 @@ def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witnes
         headers = {by_post: POSTED[by_post]}
     posted = by_post == BULK_DELETE or by_post in POSTED
     method = "POST" if posted else ACTIONS[request.action].method
-    line = _line(*way.sent(request, bucket), parameters, door, method)
+    line = _line(*way.sent(request, bucket), shown["parameter"], door, method)
     caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
+
+
+ShownAs = Literal["header", "parameter", "other", "elsewhere"]
+"""Where a request as it is written out has a condition key; `elsewhere`: not with the keys, or in the address."""
+
+
+@lru_cache(maxsize=1_024)
+def _shown_as(name: str) -> tuple[ShownAs, str]:
+    """Where a condition key is shown, and what it is called there."""
+    if name.startswith(PARAMETER):
+        return "parameter", parameter_name(name)
+    if name in _PARAMETERS:
+        return "parameter", _PARAMETERS[name]
+    if name in _HEADERS or name.startswith("s3:x-amz-"):
+        return "header", _HEADERS.get(name, name.removeprefix("s3:"))
+    return ("elsewhere" if name in (*_QUIET, "s3:versionid", SEVERAL) else "other"), name
 
 
 def _besides(request: Request, bucket: str, way: WayIn) -> dict[str, str]:
@@ -297,10 +305,12 @@ def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, 
     """The request line, as the protocol of a door has it."""
     if SEVERAL in request.context:
         return "POST /?bulk-delete" if door == "swift" else f"POST /{bucket}?delete"
-    version = request.context.get("s3:versionid", ("null",))[0]
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
-    query = ACTIONS[request.action].query.replace("versionId=null", f"versionId={quote(version)}")
-    query = "&".join(part for part in (query, urlencode(parameters)) if part)
+    query = ACTIONS[request.action].query
+    if "s3:versionid" in request.context:
+        query = query.replace("versionId=null", f"versionId={quote(request.context['s3:versionid'][0])}")
+    if parameters:
+        query = "&".join(part for part in (query, urlencode(parameters)) if part)
     if door == "blob":
         method, query = _by_blob_protocol(request.action, method)
     if door == "filer":  # folders of it are the buckets
