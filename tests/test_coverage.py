@@ -70,7 +70,8 @@ def test_what_is_denied_turns_drift_into_nothing_but_unknown(store: str) -> None
         less = audited(dossier)
         after = audit_summary("b", LATER, "", less)
         for old, new, turn in ((whole, less, "no longer known"), (less, whole, "now known")):
-            wrong += [(path, one.turn, one.finding.key) for one in drift_changes(old, new) if one.turn != turn]
+            turns = {turn, "new, unknown"}  # with a tag denied, what was not required may be
+            wrong += [(path, one.turn, one.finding.key) for one in drift_changes(old, new) if one.turn not in turns]
         wrong += [
             (path, one) for one in (drift_turns(before, less), drift_turns(after, whole)) if set(one.counts) - _KNOWN
         ]
@@ -85,7 +86,21 @@ def test_what_is_denied_turns_drift_into_nothing_but_unknown(store: str) -> None
     assert wrong == []
 
 
-_KNOWN = {"now known", "no longer known"}
+def test_of_a_new_bucket_what_is_not_known_is_told_beside_what_drifts() -> None:
+    harbour = ESTATE["harbour"]
+    [number] = [n for n, bucket in enumerate(harbour.buckets) if bucket.name == "payroll-drop"]
+    before = msgspec.structs.replace(harbour, buckets=[one for one in harbour.buckets if one.name != "payroll-drop"])
+    after = put(harbour, ("buckets", number, "policy"), DENIED)
+    told = {
+        one.finding.requirement.fact: (one.turn, one.after)
+        for one in drift_changes(audited(before), audited(after))
+        if one.finding.name == "payroll-drop"
+    }
+    assert told["exposure.read"] == told["exposure.write"] == ("new, unknown", "unknown")
+    assert drift_turns(audit_summary("a", LATER, "", audited(before)), audited(after)).counts["new, unknown"] == 0
+
+
+_KNOWN = {"now known", "no longer known", "new, unknown"}
 
 
 def test_a_store_that_was_not_read_resolves_nothing_and_one_that_is_read_again_brings_nothing_new() -> None:

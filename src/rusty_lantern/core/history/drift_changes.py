@@ -21,7 +21,8 @@ from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.history.drift_history import Area, AuditSummary
 from rusty_lantern.core.model.dossier import undisturbed
 
-Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer known"]
+Turn = Literal["new", "worse", "resolved", "waived", "now known", "no longer known", "new, unknown"]
+"""`new, unknown`: the subject was not there before, or this was not required of it; whether it drifts is not known."""
 
 
 class DriftChange(msgspec.Struct, frozen=True):
@@ -116,8 +117,8 @@ class DriftTurns(msgspec.Struct, frozen=True):
 def drift_turns(before: AuditSummary, after: Audit) -> DriftTurns:
     """How many drifts opened, got worse or closed since another survey, of which only the summary is kept.
 
-    The numbers are those of `drift_changes`. What was ok before and is unknown now is not counted: a summary does not
-    hold what was ok.
+    The numbers are those of `drift_changes`. What is unknown now and was neither drift nor waived is not counted: a
+    summary does not hold what was ok, nor whether it was there.
     """
     old, new = before.by_area(), _by_area(after.findings)
     counts: Counter[Turn | None] = Counter()
@@ -133,7 +134,8 @@ def drift_turns(before: AuditSummary, after: Audit) -> DriftTurns:
             later = now.status if now else _ABSENT[after.coverage.missing(store, kind, name, fact)]
             if (store, kind, name, fact) in ok:
                 later = "ok"
-            counts[_turn(earlier, later, now, was.observed if was else "")] += 1
+            if was is not None or later != "unknown":
+                counts[_turn(earlier, later, now, was.observed if was else "")] += 1
     return DriftTurns(before.taken, Counter({turn: number for turn, number in counts.items() if turn is not None}))
 
 
@@ -176,6 +178,8 @@ _TURNS: dict[tuple[str, str], Turn] = {
     ("drift", "ok"): "resolved",
     ("drift", "gone"): "resolved",
     ("ok", "unknown"): "no longer known",
+    ("waived", "unknown"): "no longer known",
+    ("gone", "unknown"): "new, unknown",
 }
 """Status before, and after → how a requirement turned. Drift that drifts still may be worse."""
 

@@ -41,6 +41,7 @@ CHANGES = {
     "resolved": "It was drift before, and is not now.",
     "now known": "It was unknown before.",
     "no longer known": "It was known before.",
+    "new, unknown": "It was not there before, or not required; whether it drifts is not known.",
 }
 HEADINGS = {
     "access key": "The id of an access key, masked.",

@@ -154,5 +154,5 @@ def drift_rows(changes: Iterable[DriftChange]) -> list[DriftRow]:
                 before=change.before, after=change.after, line=str(requirement.place),
             )
         )  # fmt: skip
-    order = ("new", "worse", "no longer known", "now known", "waived", "resolved")
+    order = ("new", "worse", "no longer known", "new, unknown", "now known", "waived", "resolved")
     return sorted(rows, key=lambda r: (order.index(r.change), SEVERITIES.index(r.severity), r.store, r.name))

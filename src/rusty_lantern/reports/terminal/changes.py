@@ -36,7 +36,7 @@ from rusty_lantern.reports.terminal.layout import (
 from rusty_lantern.reports.terminal.table import Table
 
 TURNS = {"new": "drift", "worse": "critical", "resolved": "ok", "waived": "waived", "now known": "",
-         "no longer known": "unknown"}  # fmt: skip
+         "no longer known": "unknown", "new, unknown": "unknown"}  # fmt: skip
 
 
 MOST_ROWS = 200
@@ -75,7 +75,7 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
     turns = Counter(row.change for row in result.drift)
     counts = [many(len(result.changes), "change"), f"{many(turns['new'] + turns['worse'], 'drift')} new or worse"]
     counts += [f"{turns['resolved']:,} resolved"]
-    counts += [f"{turns[turn]:,} {turn}" for turn in ("now known", "no longer known") if turns[turn]]
+    counts += [f"{turns[turn]:,} {turn}" for turn in ("now known", "no longer known", "new, unknown") if turns[turn]]
     line(screen, (join(counts), "bold"))
     if result.events is not None:
         _record(screen, result.events)
