@@ -10,7 +10,7 @@ import typer
 from rusty_lantern.cli.counting import VersionTables
 from rusty_lantern.cli.options import JsonOption, WorkspaceOption
 from rusty_lantern.cli.output import printed
-from rusty_lantern.cli.session import FailOnOption, audit_saved, end_listing, saved_survey, workspace
+from rusty_lantern.cli.session import FailOnOption, audit_saved, end_listing, saved_survey, stores_of, workspace
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence, Set
@@ -54,7 +54,6 @@ def changes(
     weaker (which counts as high); with --declared, if anything is not as declared. Example:
     lantern changes --since 2026-10-02 --events events.jsonl
     """
-    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.history.changes import changes
     from rusty_lantern.core.history.drift_changes import drift_changes
     from rusty_lantern.reports.results.changes import ChangesResult, change_rows, drift_rows
@@ -68,12 +67,11 @@ def changes(
         end_listing(fail_on, ("critical" for _ in left.changes), left.unread_stores)
         return
     old, new = _pair(place, before, after, since)
-    estate = place.estate()
-    stores = [store_subjects(one.dossiers, estate, one.manifest.taken) for one in (old, new)]
+    stores = [stores_of(place, one, one.manifest.taken) for one in (old, new)]
     differences = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
     differences = [within for change in differences if (within := change.within(wanted)) is not None]
     _refuse_idle(only or (), {f"{one.name}/{name}" for side in stores for one in side for name in one.titles()})
-    drift = drift_changes(*(audit_saved(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
+    drift = drift_changes(audit_saved(place, old), audit_saved(place, new))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(differences, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(
@@ -119,13 +117,12 @@ def _refuse_idle(patterns: Sequence[str], titles: Set[str]) -> None:
 def _left(place: Workspace, folder: Path, survey: str | None, wanted: Callable[[str, str], bool]) -> DeclaredResult:
     """Where a survey (the latest, if none is named) left what was declared."""
     from rusty_lantern.cli.files import declarations
-    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.history.changes import against
     from rusty_lantern.reports.results.changes import DeclaredResult, change_rows
 
     taken = saved_survey(place, survey)
     declared = declarations(folder)
-    stores = store_subjects(taken.dossiers, place.estate(), taken.manifest.taken)
+    stores = stores_of(place, taken, taken.manifest.taken)
     limits = taken.manifest.limits
     differences = against(declared, stores, limits)
     rows = [row for row in change_rows(differences) if wanted(row.store, row.name)]

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from datetime import datetime
 
     from rusty_lantern.archive.audit_cache import AuditSummaries
-    from rusty_lantern.archive.surveys import Survey
+    from rusty_lantern.archive.surveys import Manifest, Survey
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.audit.audit import Audit, Judge
     from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -91,6 +91,26 @@ def saved_survey(place: Workspace, name: str | None) -> Survey:
     return load(place.surveys, name)
 
 
+_MADE: dict[tuple[Path, datetime], tuple[Manifest, Estate, list[StoreSubject]]] = {}
+MOST_MADE = 2
+"""As many surveys as one command compares."""
+
+
+def stores_of(place: Workspace, taken: Survey, when: datetime) -> list[StoreSubject]:
+    """The stores of a saved survey, with their buckets. What follows from them is worked out once in a process: `demo`
+    runs many commands on the same two surveys."""
+    from rusty_lantern.core.audit.store_subject import store_subjects
+
+    key, estate = (taken.folder, when), place.estate()
+    manifest, of_estate, stores = _MADE.pop(key, (None, None, None))
+    if stores is None or manifest != taken.manifest or of_estate != estate:
+        stores = store_subjects(taken.dossiers, estate, when)
+    _MADE[key] = (taken.manifest, estate, stores)
+    while len(_MADE) > MOST_MADE:
+        del _MADE[next(iter(_MADE))]
+    return stores
+
+
 def audit_saved(
     place: Workspace,
     taken: Survey,
@@ -99,15 +119,14 @@ def audit_saved(
     choice: Choice | None = None,
     stores: list[StoreSubject] | None = None,
 ) -> Audit:
-    """Hold a saved survey against the workspace's baseline; as of its own moment unless another is given. `stores`: its
-    stores as of that moment, where they were made already: what follows from them is not worked out twice."""
+    """Hold a saved survey against the workspace's baseline; as of its own moment unless another is given. `stores`:
+    those of its stores that are meant, as of that moment; all, where none are given."""
     from rusty_lantern.core.audit.audit import Judge, audit
-    from rusty_lantern.core.audit.store_subject import store_subjects
 
     when = when or taken.manifest.taken
     estate = place.estate()
     judge = Judge(place.baseline(), when, tuple(place.waivers() if waivers is None else waivers))
-    stores = store_subjects(taken.dossiers, estate, when) if stores is None else stores
+    stores = stores_of(place, taken, when) if stores is None else stores
     buckets = [view for one in stores for view in one.buckets.values()]
     tables = VersionTables(place, taken, when)
     mirrors, tallies = mirrored_in(tables, stores, estate), tables.tallies(judge, buckets)
@@ -254,13 +273,12 @@ def mirrored_in(tables: VersionTables, stores: list[StoreSubject], estate: Estat
 def opened(named: Path | None, survey: str | None, as_of: str | None, only: str | None = None) -> OpenedSurvey:
     """Open a saved survey, as of its own moment unless another is given, or one store of it. Raises `BadInput` for a
     store that it has not."""
-    from rusty_lantern.core.audit.store_subject import store_subjects
     from rusty_lantern.core.errors import BadInput, Problem, nearest
 
     place = workspace(named)
     taken = saved_survey(place, survey)
     when = moment(as_of, taken.manifest.taken)
-    subjects = store_subjects(taken.dossiers, place.estate(), when)
+    subjects = stores_of(place, taken, when)
     names = [store.name for store in subjects]
     if only is not None and only not in names:
         hint = nearest(only, names) or f"stores: {', '.join(names)}"
