@@ -215,16 +215,19 @@ def _judge(
     requirement = required.requirement
     judged = JudgedAlike(requirement, [], [])
     met, missed, accepted = judged.ok.append, judged.findings.append, _Accepted(requirement.comparison)
-    store, kind = subjects[0].store, subjects[0].kind
+    store, kind, not_accepted = subjects[0].store, subjects[0].kind, _not_accepted(required)
     for name, fact in zip(names, facts, strict=True):
         value = fact.value
-        if value is not None and fact.state == "known" and accepted[value]:
-            met(name)
-            continue
-        status, reason = _status(required, fact)
-        if status == "ok":
-            met(name)
-            continue
+        if value is not None and fact.state == "known":
+            if accepted[value]:
+                met(name)
+                continue
+            status, reason = not_accepted
+        else:
+            status, reason = _status(required, fact)
+            if status == "ok":
+                met(name)
+                continue
         weight = weights[name] if status == "drift" else NO_WEIGHT
         missed(Finding(store, name, requirement, fact, status, reason, None, 0.95, kind, weight))
     return judged
@@ -276,8 +279,11 @@ def _status(required: RequirementInForce, fact: Fact) -> tuple[Status, str]:
     assert comparison is not None
     if fact.state in UNSETTLED:
         return _of_part(required, comparison, fact) if isinstance(fact, Partly) else ("unknown", fact.reason)
-    if comparison.holds(fact):
-        return "ok", ""
+    return ("ok", "") if comparison.holds(fact) else _not_accepted(required)
+
+
+def _not_accepted(required: RequirementInForce) -> tuple[Status, str]:
+    """The status where what was seen does not satisfy the requirement."""
     if not required.sure:
         return "unknown", f"whether the sheet applies depends on {required.hangs_on}"
     return "drift", ""
