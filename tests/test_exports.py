@@ -96,7 +96,7 @@ def test_uniform_access_is_told_as_the_store_means_it() -> None:
     archive = bucket_of(dossier, "dune-archive")
     assert archive.lock.value == Lock(True, "compliance", 220_752_000, whole=True)
     *rights, above = archive.rights.value or []
-    assert (above.identity, above.condition) == ("whoever its project lets in", "it is in none of these documents")
+    assert (above.identity, above.unread) == ("whoever its project lets in", "it is in none of these documents")
     assert rights == [
         Right("group", ["list", "read"], identity="auditors@trust.example"),
         Right("named", ["list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings"],
@@ -126,7 +126,7 @@ def test_uniform_access_is_told_as_the_store_means_it() -> None:
 
 def test_visibility_rules_and_links_are_told() -> None:
     dossier = shipped("visibility")
-    public = {b.name: [right for right in b.rights.value or () if not right.condition] for b in dossier.buckets}
+    public = {b.name: [right for right in b.rights.value or () if not right.doubt] for b in dossier.buckets}
     assert {name: [v for right in rights for v in right.verbs] for name, rights in public.items()} == {
         "hull-plans": [],
         "tide-posters": ["list", "read"],

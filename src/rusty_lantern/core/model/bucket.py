@@ -30,6 +30,8 @@ class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     """The setting that grants it, in words; empty: the right itself."""
     condition: str = ""
     """A condition that it counts under, as the store writes it. None is understood: it may count or not."""
+    unread: str = ""
+    """Why it was not read whether there is such a right; empty, where there is."""
     door: Literal["", "blob", "web"] = ""
     """The protocol that it counts at. A right at the `web` endpoint is kept back by no public-access guard."""
 
@@ -37,6 +39,13 @@ class Right(msgspec.Struct, frozen=True, omit_defaults=True):
     def title(self) -> str:
         """How reasons name it."""
         return self.source or f"right to {', '.join(self.verbs)} for {self.identity or self.to}"
+
+    @property
+    def doubt(self) -> str:
+        """Why it may count or not; empty where it counts."""
+        if self.unread:
+            return f"{self.title} was not read: {self.unread}"
+        return f"{self.title} counts under a condition that is not understood: {self.condition}" * bool(self.condition)
 
     def gives(self, verb: str) -> bool:
         """Whether it lets anybody do this: to create or to update is to write."""

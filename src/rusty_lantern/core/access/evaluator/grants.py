@@ -94,8 +94,8 @@ def by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bo
             steps.append(Step(name, "does not match"))
         elif (guard := rules.guard_on(right)).on:
             steps.append(Step(name, "ignored", guard.source))
-        elif right.condition:
-            steps.append(Step(name, "not understood", f"it counts under a condition: {right.condition}"))
+        elif right.doubt:
+            steps.append(Step(name, "not understood", right.doubt.removeprefix(f"{name} ")))
             possible = True
         elif not guard.sure:
             possible = True

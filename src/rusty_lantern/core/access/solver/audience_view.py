@@ -248,8 +248,8 @@ class AudienceView:
     def _stands(self, granted: Grant | Right | ObjectGrant, side: Side) -> bool:
         """Whether no guard keeps a grant from counting on this side."""
         guard = self.rules.guard_on(granted)
-        if isinstance(granted, Right) and granted.condition and not guard.on:
-            self.doubts[f"{granted.title} counts under a condition that is not understood: {granted.condition}"] = None
+        if isinstance(granted, Right) and granted.doubt and not guard.on:
+            self.doubts[granted.doubt] = None
             return side == "most"
         if not guard.on and not guard.sure:
             self.doubts[guard.source] = None
