@@ -294,7 +294,7 @@ _SETTLED = (
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
     (("in none of these documents",), _BY_DOCUMENT),
-    (("a condition that is not understood",), "read the condition, and declare the fact in estate.yaml (stated:)"),
+    (("a condition that is not understood",), "read the condition, and waive it (observed: unknown)"),
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
 )
 """Words of a reason → what settles it; the first that fits."""
