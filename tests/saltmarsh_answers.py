@@ -38,6 +38,8 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("members-area", "cross-origin"): ("medium", "any"),
     ("station-inbox", "access.outside"): ("high", "read write delete"),  # a partner may read, and may do more
     ("survey-maps", "notifications.outside"): ("high", "on"),  # another account is told
+    # closed by its own rules; what anyone may store in contractor-drop is copied here
+    ("station-inbox", "replication.source-exposure"): ("critical", "open"),
 }
 
 OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
@@ -284,6 +286,7 @@ TURNS = {
     ("new", "attic", "donor-scans", "exposure.write"),
     ("worse", "harbour", "payroll-drop", "exposure.read"),
     ("worse", "harbour", "contractor-drop", "exposure.write"),
+    ("worse", "harbour", "station-inbox", "replication.source-exposure"),
     ("resolved", "harbour", "old-website", "exposure.list"),
     ("resolved", "harbour", "old-website", "exposure.read"),
     ("resolved", "harbour", "tide-gauge-raw", "encryption.at-rest"),

@@ -3,16 +3,25 @@
 from __future__ import annotations
 
 import json
+from io import StringIO
+from typing import Any
 
+import msgspec
 import pytest
+from rich.console import Console
 
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Judge, audit
 from rusty_lantern.core.audit.choice import Choice
 from rusty_lantern.core.audit.public_buckets import requirement_words
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.audit.waiver_file import read_waivers
 from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.reports.results.exposure import exposure_result
+from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.reports.results.report import _public_access
+from rusty_lantern.reports.terminal.exposure import exposure_view
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Lived
 
@@ -70,3 +79,30 @@ def test_the_first_screen_of_a_part_says_of_public_buckets_what_the_whole_says(l
     )
     assert part == whole
     assert {row["required"] for row in whole} == {"drift", "as required", "waived"}
+
+
+@pytest.mark.parametrize("bucket,verb", [("volunteer-forms", "read"), ("season-preview", "read")])
+def test_a_verdict_on_one_audience_does_not_hide_that_another_is_unknown(bucket: str, verb: str) -> None:
+    """Whether anyone may fetch what the requester pays for hangs on who pays; an authenticated account may anyway."""
+    whole = saltmarsh.harbour().dossier
+    denied: Answer[Any] = Answer("denied", note="AccessDenied")
+    buckets = [msgspec.structs.replace(b, requester_pays=denied) if b.name == bucket else b for b in whole.buckets]
+    stores = store_subjects([msgspec.structs.replace(whole, buckets=buckets)], None, saltmarsh.MOMENT)
+    [view] = [view for view in stores[0].buckets.values() if view.name == bucket]
+    levels = {audience: view.verdicts[audience, verb].level for audience in AUDIENCES}
+    assert levels["anyone"] == "unknown" != levels["any-account"]
+
+    judge = Judge(
+        read_baseline("title: t\nsheets: [{sheet: s, require: {region: present}}]\n", "baseline.yaml"), saltmarsh.MOMENT
+    )
+    found = audit(stores, judge)
+    [public] = [one for one in found.overview().public if one.name == bucket]
+    assert verb in public.unknown
+    about = OfSurvey(survey="s", as_of=saltmarsh.MOMENT)
+    screen = Console(file=StringIO(), width=120)
+    exposure_view(screen, exposure_result([view], about, None))
+    told = screen.file.getvalue()  # type: ignore[attr-defined]
+    assert f"{levels['any-account']}*?" in told and f"{verb} by anyone: who pays for requests" in told
+    if levels["any-account"] == "open":
+        [row] = [one for one in _public_access([view], found) if one.verb == verb]
+        assert row.because.endswith("; by anyone: unknown")

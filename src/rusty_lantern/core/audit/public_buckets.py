@@ -34,7 +34,9 @@ class PublicBucket(msgspec.Struct, frozen=True):
     open: tuple[Verb, ...]
     restricted: tuple[Verb, ...]
     accounts_only: tuple[Verb, ...]
-    """Those of `open` that any authenticated account has, and nobody without credentials."""
+    """Those of `open` that any authenticated account has, and that are closed or unknown without credentials."""
+    unknown: tuple[Verb, ...]
+    """Those of which it is not known whether more of the public has them."""
     required: Mapping[str, Status]
     """Verb → the status of what is required of public access by it."""
 
@@ -90,7 +92,9 @@ def public_buckets(views: Iterable[BucketSubject], required: OnPublic) -> tuple[
         some = tuple(verb for verb in reached(view, "restricted") if verb not in wide)
         if wide or some:
             accounts = tuple(verb for verb in wide if view.decided.worded[f"anyone.{verb}"].level != "open")
-            public.append(PublicBucket(view.store, view.name, wide, some, accounts, statuses))
+            unsure = reached(view, "unknown")
+            unsure = tuple(verb for verb in unsure if view.decided.worded[f"anyone.{verb}"].level != "open")
+            public.append(PublicBucket(view.store, view.name, wide, some, accounts, unsure, statuses))
     return tuple(sorted(public, key=_how_public))
 
 

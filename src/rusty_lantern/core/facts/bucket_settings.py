@@ -1,4 +1,4 @@
-"""Facts of a bucket's other settings: logging, expiry, copies, and what is beneath the objects."""
+"""Facts of a bucket's other settings: logging, expiry, and what is beneath the objects."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from rusty_lantern.core.answer import SECRET_SEEN, Answer, Fact, absent_fact, fa
 from rusty_lantern.core.facts.bucket_access import LEVEL
 from rusty_lantern.core.facts.event_actions import LIFECYCLE_ACTIONS
 from rusty_lantern.core.facts.registry import BucketView, fact
-from rusty_lantern.core.model.bucket import LifecycleRule, ReplicationRule
+from rusty_lantern.core.model.bucket import LifecycleRule
 from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.value_types import COUNT, DURATION, SIZE, SWITCH, TEXT, Levels
 
@@ -252,36 +252,6 @@ def against_retention(subject: BucketView, _: str) -> Fact:
     keep = lock.value.retention if lock.value else 0
     due = min((p for p in (_shortest(rules.value or [], n) for n in ("expires", "expires_old")) if p), default=0)
     return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
-
-
-@fact(
-    "replication",
-    Levels(("off", "part", "on"), ordered=True),
-    "whether the store itself copies what is stored to another bucket: nothing, what rules choose by prefix or tag, or "
-    "everything",
-    advice="set up replication: {wanted}",
-    causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
-    habit=False,
-)
-def replication(subject: BucketView, _: str) -> Fact:
-    """On where one enabled rule is for everything."""
-    rules = subject.bucket.replication
-    return fact_of(rules.map(lambda r: "part" if all(one.narrowed for one in r) else "on").default("off"))
-
-
-def _targets(rules: list[ReplicationRule]) -> str:
-    return ", ".join(sorted({rule.target for rule in rules}))
-
-
-# Absent where nothing is copied.
-fact(
-    "replication.target",
-    TEXT,
-    "the buckets that are written to as well, joined by commas",
-    advice="set up replication: {wanted}",
-    causes="PutBucketReplication PutReplicationConfiguration DeleteBucketReplication",
-    habit=False,
-)(lambda subject, _: part_of(subject.bucket.replication, _targets))
 
 
 @fact(

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
+from urllib.parse import unquote
 
 import msgspec
 
@@ -91,6 +92,31 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     def whole(self) -> bool:
         """Whether all buckets of the store were read."""
         return self.dossier.listing.value is not None and len(self.dossier.buckets) >= self.dossier.listing.value
+
+    @cached_property
+    def copied_into(self) -> Mapping[str, list[str]]:
+        """Bucket → those whose rules copy into a bucket of this name."""
+        return self._copied(by_address=False)
+
+    @cached_property
+    def copied_by_address(self) -> Mapping[str, list[str]]:
+        """The same, where the rule has a whole address, which may be another account's or another store's."""
+        return self._copied(by_address=True)
+
+    def _copied(self, *, by_address: bool) -> Mapping[str, list[str]]:
+        sources: dict[str, dict[str, None]] = {}
+        for bucket in self.dossier.buckets:
+            for rule in bucket.replication.value or ():
+                _, slash, name = rule.target.rstrip("/").rpartition("/")
+                if bool(slash) is by_address:
+                    sources.setdefault(unquote(name) if slash else name, {})[bucket.name] = None
+        return {name: sorted(names) for name, names in sources.items()}
+
+    @cached_property
+    def replication_unread(self) -> Mapping[str, Answer[Any]]:
+        """Buckets of which it was not read whether they are copied → why. One that is gone is copied nowhere."""
+        answers = {bucket.name: bucket.replication for bucket in self.dossier.buckets}
+        return {n: one for n, one in answers.items() if one.unread and not one.evidence.answer.startswith("404")}
 
     @cached_property
     def _shared(self) -> dict[tuple[str, str, bool], Answer[int]]:

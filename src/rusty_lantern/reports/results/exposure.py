@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime
 
 import msgspec
@@ -43,6 +43,16 @@ class ThroughRole(msgspec.Struct, frozen=True, kw_only=True):
     """Verb → open, restricted, or unknown; closed ones are left out."""
 
 
+class ByCopies(msgspec.Struct, frozen=True, kw_only=True):
+    """What the public can do to what a bucket holds by way of the copies that the store makes."""
+
+    verb: str
+    """`write`: to a bucket that is copied into this one; `read`: list or read a bucket that this one is copied into."""
+    level: str
+    """open, restricted, or unknown."""
+    because: str
+
+
 class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     """One bucket of `lantern exposure --json`: `exposure.AUDIENCE.VERB.verdict`."""
 
@@ -51,6 +61,8 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     exposure: dict[str, dict[str, VerdictResult]]
     through_roles: list[ThroughRole]
     """Roles that callers from outside the account may assume; none are known where identities were not read."""
+    by_copies: list[ByCopies]
+    """Of a bucket that the store copies, or copies into: what the public can do by that. What is closed is left out."""
     read_otherwise: list[ReadOtherwise]
     """Where the store's own dialect decides otherwise than the common reading, or a dialect that it may have would."""
 
@@ -112,8 +124,20 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
         for way in ways_through_roles(view)
     ]
     return ExposureRow(
-        store=view.dossier.store, bucket=view.bucket.name, exposure=verdicts, through_roles=roles, read_otherwise=others
+        store=view.dossier.store, bucket=view.bucket.name, exposure=verdicts, through_roles=roles,
+        by_copies=list(_by_copies(view)), read_otherwise=others,
     )  # fmt: skip
+
+
+def _by_copies(view: BucketSubject) -> Iterator[ByCopies]:
+    into = view.index.copied_into.get(view.bucket.name)
+    names = {"write": "replication.source-exposure"} if into else {}
+    names |= {"read": "replication.target-exposure"} if view.bucket.replication.value else {}
+    for verb, name in names.items():
+        fact = view.fact(name)
+        level = str(fact.value) if fact.value is not None else "unknown"
+        if level != "closed" and fact.state != "absent":
+            yield ByCopies(verb=verb, level=level, because=fact.note if fact.settled else fact.reason)
 
 
 def exposure_result(views: Sequence[BucketSubject], about: OfSurvey, probed: list[Probed] | None) -> ExposureResult:

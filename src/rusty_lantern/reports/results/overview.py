@@ -50,8 +50,10 @@ class PublicRow(msgspec.Struct, frozen=True, kw_only=True):
     bucket: str
     open: list[str]
     accounts_only: list[str]
-    """Those of `open` that any authenticated account has, and nobody without credentials."""
+    """Those of `open` that any authenticated account has, and that are closed or unknown without credentials."""
     restricted: list[str]
+    unknown: list[str]
+    """The verbs of which it is not known whether more of the public has them."""
     waived: list[str]
     without_requirement: list[str]
     """Those of which the baseline requires nothing."""
@@ -170,7 +172,7 @@ def _public(one: PublicBucket) -> PublicRow:
     what = "remedy" if one.required else "exposure"
     return PublicRow(
         store=one.store, bucket=one.name, open=list(one.open), accounts_only=list(one.accounts_only),
-        restricted=list(one.restricted),
+        restricted=list(one.restricted), unknown=list(one.unknown),
         waived=list(one.of("waived")), without_requirement=list(one.of(None)), drift=one.drifts,
         required=requirement_words(one.required, (*one.open, *one.restricted)),
         command=f"lantern {what} {one.store}/{one.name}",

@@ -193,10 +193,11 @@ def _public_access(views: Sequence[BucketSubject], judged: Audit) -> list[Public
             verdict, store, bucket = levels[audience], view.dossier.store, view.bucket.name
             other = own_way.get(f"{audience}.{verb}")
             otherwise = f", as this store reads it; {other} by the common reading" if other else ""
+            unsure = f"; by {AUDIENCES[0]}: unknown" if levels[AUDIENCES[0]].level == "unknown" else ""
             doors.append(
                 PublicAccess(
                     store=store, bucket=bucket, audience=audience, verb=verb, level=verdict.level,
-                    because=verdict.because + otherwise,
+                    because=verdict.because + otherwise + unsure,
                     request=verdict.witness.request if verdict.witness else "",
                     bytes=view.bucket.usage.value.bytes if view.bucket.usage.value else None,
                     required=_required(judged.scope.on_public.get((store, bucket), {}), verb),

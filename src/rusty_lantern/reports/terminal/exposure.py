@@ -61,7 +61,7 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     """The matrix, the widest open first, and how each bucket is open; closed buckets are a count."""
     heading(screen, "Public access", result, many(len(result.buckets), "bucket"))
     rows = sorted(result.buckets, key=_how_open)
-    shown = rows if len(rows) <= MOST_CLOSED else [row for row in rows if row.through_roles or not _closed(row)]
+    shown = rows if len(rows) <= MOST_CLOSED else [row for row in rows if _has_ways(row)]
     grid = Table("bucket", *(VERB_HEADINGS.get(verb, verb) for verb in VERBS), lead=0)
     for row in shown:
         grid.add((f"{row.store}/{row.bucket}", "bold"), *(_cell(row, verb) for verb in VERBS))
@@ -79,6 +79,8 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         _ways_in(screen, row, alike)
     for row, alike in _alike([row for row in rows if row.through_roles], lambda row: row.through_roles):
         _roles(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.through_roles)
+    for row in rows:
+        _copies(screen, row)
     for row, alike in _alike([row for row in rows if row.read_otherwise], lambda row: row.read_otherwise):
         read_otherwise_lines(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
     if result.probed is not None:
@@ -159,6 +161,30 @@ def _for_whom(verbs: dict[str, list[str]]) -> str:
     return "; ".join(f"{words} for {_and(audiences)}" for words, audiences in alike.items())
 
 
+_COPIED = {
+    "write": "the public writes to what is copied here",
+    "read": "the public reads the copy",
+}
+
+
+def _copies(screen: Console, row: ExposureRow) -> None:
+    """Sentences on what the public can do by way of copies."""
+    if row.by_copies:
+        screen.print()
+        line(
+            screen,
+            (f"{row.store}/{row.bucket}", "bold"),
+            "  by copies that the store makes: no rule of the bucket stops them",
+        )
+    for one in row.by_copies:
+        words = f"{_COPIED[one.verb]} ({one.because})"
+        line(screen, (f"{one.level:<10} ", STYLES[one.level]), words, indent=2, hang=11)
+
+
+def _has_ways(row: ExposureRow) -> bool:
+    return bool(row.through_roles or row.by_copies) or not _closed(row)
+
+
 def _closed(row: ExposureRow) -> bool:
     return all(widest(row, verb)[1] == "closed" for verb in VERBS)
 
@@ -192,8 +218,18 @@ def _probed(screen: Console, probed: list[Probed]) -> None:
 def _cell(row: ExposureRow, verb: str) -> Cell:
     audience, level, _ = widest(row, verb)
     star = "*" if audience == "any-account" else ""
+    star += "?" if _perhaps_more(row, verb) else ""
     shown = {"closed": "·", "unknown": "?"}.get(level, level + star)
     return shown, STYLES[level]
+
+
+def _perhaps_more(row: ExposureRow, verb: str) -> dict[str, VerdictResult]:
+    """Audience → its verdict, of those of which it is not known whether they can do more than the widest exposure that
+    is known."""
+    audience, level, _ = widest(row, verb)
+    if level in ("closed", "unknown") or (audience, level) == (AUDIENCES[0], "open"):
+        return {}
+    return {one: row.exposure[one][verb] for one in AUDIENCES if row.exposure[one][verb].verdict == "unknown"}
 
 
 def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
@@ -208,6 +244,8 @@ def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
             restriction = verdict.restriction.words if verdict.restriction else ""
             restriction += f", until {show_moment(verdict.until)}" if verdict.until else ""
             ways.setdefault((audience, level, restriction, verdict.because), []).append(verb)
+        for more, unsure in _perhaps_more(row, verb).items():
+            unknown.setdefault(tuple(unsure.unknown_because), []).append(f"{verb} by {more}")
     if not ways and not unknown:
         return
     screen.print()
@@ -221,8 +259,8 @@ def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
             witness = row.exposure[audience][opened].witness
             if witness:
                 show_witness(screen, witness)
-    for reasons, unsure in unknown.items():
-        words = f"{', '.join(unsure)}: {'; '.join(reasons)}"
+    for reasons, verbs in unknown.items():
+        words = f"{', '.join(verbs)}: {'; '.join(reasons)}"
         line(screen, ("unknown    ", STYLES["unknown"]), words, indent=2, hang=11)
     if alike:
         line(screen, ("also in    ", "dim"), show_names(alike, MOST_NAMED), indent=2, hang=11)

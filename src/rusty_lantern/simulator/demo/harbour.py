@@ -23,6 +23,7 @@ from rusty_lantern.core.model.bucket import (
     LifecycleRule,
     Lock,
     Logging,
+    ReplicationRule,
     Versioning,
     Website,
 )
@@ -181,6 +182,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "contractor-drop", "2024-02-12", (61, 480_000_000), "field-station",
+            replication=Answer("known", [ReplicationRule("station-inbox", "Prefix")]),
             policy=(
                 {"Action": PUT},
                 {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
@@ -210,6 +212,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
+            replication=Answer("known", [ReplicationRule("backups-nightly")]),
             uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC), bytes=1_480_000_000)),
         ),
         _bucket(

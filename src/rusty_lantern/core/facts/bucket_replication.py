@@ -1,0 +1,150 @@
+"""Facts of what the store itself copies between buckets.
+
+A copy is a way in that no rule of the bucket shows: what is copied out of it can be read by whoever reads the copy, and
+what is copied into it was stored by whoever writes to the other bucket. Both are the store's doing, by its own
+permissions: the rules of the bucket at the other end are not asked who stored the original.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from urllib.parse import unquote
+
+from rusty_lantern.core.answer import NO_EVIDENCE, Answer, Evidence, Fact, fact_of, lost
+from rusty_lantern.core.facts.bucket_access import LEVEL
+from rusty_lantern.core.facts.bucket_settings import part_of
+from rusty_lantern.core.facts.registry import BucketView, fact
+from rusty_lantern.core.model.bucket import ReplicationRule
+from rusty_lantern.core.value_types import TEXT, Levels
+
+_CAUSES = "PutBucketReplication PutReplicationConfiguration DeleteBucketReplication"
+
+
+@fact(
+    "replication",
+    Levels(("off", "part", "on"), ordered=True),
+    "whether the store itself copies what is stored to another bucket: nothing, what rules choose by prefix or tag, or "
+    "everything",
+    advice="set up replication: {wanted}",
+    causes=_CAUSES,
+    habit=False,
+)
+def replication(subject: BucketView, _: str) -> Fact:
+    """On where one enabled rule is for everything."""
+    rules = subject.bucket.replication
+    return fact_of(rules.map(lambda r: "part" if all(one.narrowed for one in r) else "on").default("off"))
+
+
+def _targets(rules: Iterable[ReplicationRule]) -> list[str]:
+    return sorted({rule.target for rule in rules})
+
+
+# Absent where nothing is copied.
+fact(
+    "replication.target",
+    TEXT,
+    "the buckets that are written to as well, joined by commas",
+    advice="set up replication: {wanted}",
+    causes=_CAUSES,
+    habit=False,
+)(lambda subject, _: part_of(subject.bucket.replication, lambda rules: ", ".join(_targets(rules))))
+
+
+@fact(
+    "replication.target-exposure",
+    LEVEL,
+    "public access to the copies: the widest verdict on listing and reading the buckets that are written to as well",
+    area="access",
+    advice="restrict or remove what lets the public read the copies ({note}), or copy to another bucket",
+    causes=_CAUSES,
+    habit=False,
+    grave=True,
+)
+def target_exposure(subject: BucketView, _: str) -> Fact:
+    """Absent where nothing is copied. Of a target that is not in the store, or was not read, nothing is known."""
+    rules = subject.bucket.replication
+    if rules.value is None:
+        return fact_of(rules.map(str))
+    return _widest(subject, _targets(rules.value), ("list", "read"), rules.evidence)
+
+
+@fact(
+    "replication.sources",
+    TEXT,
+    "the buckets of this store that are copied into this one, joined by commas",
+    advice="take the rule out of the bucket that is copied here ({observed}), unless that is wanted",
+    causes=_CAUSES,
+    habit=False,
+)
+def sources(subject: BucketView, _: str) -> Fact:
+    """Absent where none is: of other stores and other accounts, no bucket shows whether they are."""
+    into, doubt = _sources(subject)
+    if doubt is not None:
+        known = f"; copied into it: {', '.join(into)}" * bool(into)
+        return Answer(doubt.state, None, f"{doubt.note}{known}", doubt.evidence)
+    return Answer("known", ", ".join(into)) if into else Answer("absent")
+
+
+@fact(
+    "replication.source-exposure",
+    LEVEL,
+    "public access to write by way of copies: the widest verdict on writing to the buckets that are copied into this "
+    "one",
+    area="access",
+    advice="restrict or remove what lets the public write to the bucket that is copied here ({note}), or take the rule "
+    "out of it",
+    causes=_CAUSES,
+    habit=False,
+    grave=True,
+)
+def source_exposure(subject: BucketView, _: str) -> Fact:
+    """Absent where no bucket of the store is copied into this one."""
+    into, doubt = _sources(subject)
+    if not into:
+        return Answer("absent") if doubt is None else doubt
+    return _widest(subject, into, ("write",), doubt=doubt)
+
+
+def _sources(subject: BucketView) -> tuple[list[str], Fact | None]:
+    """The buckets whose rules copy into this one; and what makes it uncertain that there is no other."""
+    own = subject.bucket.replication
+    if own.state == "unsupported":
+        return [], lost(own)
+    name, index = subject.bucket.name, subject.index
+    into = [one for one in index.copied_into.get(name, ()) if one != name]
+    doubt: Fact | None = None
+    if not index.whole:
+        doubt = Answer("failed", None, index.dossier.unlisted or "not all buckets of the store were read")
+    for other, why in index.replication_unread.items():
+        if other != name:
+            doubt = Answer(why.state, None, f"{other}: whether it is copied here was not read: {why.reason}")
+            break
+    elsewhere = next((one for one in index.copied_by_address.get(name, ()) if one not in (name, *into)), None)
+    if elsewhere is not None and doubt is None:
+        doubt = Answer("failed", None, f"{elsewhere}: its copies go to a container of this name, perhaps another's")
+    return into, doubt
+
+
+def _widest(
+    subject: BucketView,
+    names: Sequence[str],
+    verbs: Sequence[str],
+    evidence: Evidence = NO_EVIDENCE,
+    doubt: Fact | None = None,
+) -> Fact:
+    """The widest public verdict of these verbs on these buckets of the store. `doubt`: why there may be others; then
+    nothing but `open` is settled."""
+    widest: tuple[float, Fact] = (-1, Answer("known", "closed", ", ".join(names), evidence))
+    for name in names:
+        other = subject.neighbour(name)
+        if other is None:
+            doubt = Answer("failed", None, f"{unquote(name)} is not in this store, or was not read", evidence)
+            continue
+        for verb in verbs:
+            verdict = other.exposures[verb]
+            if not verdict.settled:
+                doubt = Answer(verdict.state, None, f"{name}: {verdict.note}", verdict.evidence)
+            elif LEVEL.rank(str(verdict.value)) > widest[0]:
+                note = name if verdict.value == "closed" else f"{name}: {verb} by {verdict.note}"
+                widest = LEVEL.rank(str(verdict.value)), Answer("known", verdict.value, note, verdict.evidence)
+    return widest[1] if doubt is None or widest[1].value == "open" else doubt

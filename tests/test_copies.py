@@ -1,0 +1,120 @@
+"""What the store copies between buckets: who reads a copy, and who writes to what is copied."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+import pytest
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import views
+from rusty_lantern.core.model.bucket import Bucket, ReplicationRule
+from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.reports.results.exposure import exposure_row
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+
+WHOLE = saltmarsh.harbour().dossier
+OPEN, LIMITED, SHUT = "contractor-drop", "partner-feed", "reedbed-notes"
+"""Anyone writes to the first, its partner reads the second, nobody gets into the third."""
+DENIED: Answer[Any] = Answer("denied", note="AccessDenied")
+
+
+def store(**rules: Answer[Any] | list[str]) -> Dossier:
+    """The harbour, with these buckets copied to these; every other one to none."""
+    written = {name.replace("_", "-"): rule for name, rule in rules.items()}
+
+    def copied(bucket: Bucket) -> Bucket:
+        to = written.get(bucket.name, Answer("absent"))
+        answer = to if isinstance(to, Answer) else Answer("known", [ReplicationRule(target) for target in to])
+        return msgspec.structs.replace(bucket, replication=answer)
+
+    return msgspec.structs.replace(WHOLE, buckets=[copied(bucket) for bucket in WHOLE.buckets])
+
+
+def fact(dossier: Dossier, bucket: str, name: str) -> tuple[str, object]:
+    [view] = [view for view in views([dossier], None, saltmarsh.MOMENT) if view.name == bucket]
+    answer = view.fact(f"replication.{name}")
+    return answer.state, answer.value
+
+
+@pytest.mark.parametrize(
+    ("source", "level"), [(OPEN, "open"), (LIMITED, "closed"), ("tmp-exchange", "open"), ("payroll-drop", "open")]
+)
+def test_who_writes_to_what_is_copied_writes_to_the_copy(source: str, level: str) -> None:
+    dossier = store(**{source: [SHUT]})
+    assert fact(dossier, SHUT, "sources") == ("known", source)
+    assert fact(dossier, SHUT, "source-exposure") == ("known", level)
+    assert fact(dossier, source, "source-exposure") == ("absent", None)
+
+
+@pytest.mark.parametrize(
+    ("target", "level"),
+    [("gallery-web", "open"), ("gallery-prints", "open"), (LIMITED, "restricted"), (OPEN, "closed"), (SHUT, "closed")],
+)
+def test_who_reads_the_copy_reads_what_is_copied(target: str, level: str) -> None:
+    dossier = store(boat_logs=[target])
+    assert fact(dossier, "boat-logs", "target-exposure") == ("known", level)
+    assert fact(dossier, "boat-logs", "target") == ("known", target)
+
+
+def test_of_several_the_widest_counts() -> None:
+    assert fact(store(boat_logs=[SHUT, "gallery-web", LIMITED]), "boat-logs", "target-exposure") == ("known", "open")
+    several = store(**{OPEN: [SHUT], "boat-logs": [SHUT]})
+    assert fact(several, SHUT, "sources") == ("known", f"boat-logs, {OPEN}")
+    assert fact(several, SHUT, "source-exposure") == ("known", "open")
+
+
+def test_what_is_copied_nowhere_and_from_nowhere_has_no_copies() -> None:
+    for name in ("target-exposure", "sources", "source-exposure"):
+        assert fact(store(), SHUT, name) == ("absent", None)
+    assert fact(store(reedbed_notes=[SHUT]), SHUT, "sources") == ("absent", None)  # itself
+
+
+def test_a_target_that_is_not_in_the_store_may_be_read_by_anybody() -> None:
+    assert fact(store(boat_logs=["far-away"]), "boat-logs", "target-exposure") == ("failed", None)
+    assert fact(store(boat_logs=["far-away", SHUT]), "boat-logs", "target-exposure") == ("failed", None)
+    assert fact(store(boat_logs=["far-away", "gallery-web"]), "boat-logs", "target-exposure") == ("known", "open")
+    assert fact(store(boat_logs=["//realm/cluster/AUTH_deck/notes"]), "boat-logs", "target-exposure")[0] == "failed"
+
+
+def test_where_it_was_not_read_whether_another_is_copied_nobody_knows_who_writes() -> None:
+    shut = store(boat_logs=DENIED)
+    assert fact(shut, "boat-logs", "target-exposure") == ("denied", None)
+    assert fact(shut, SHUT, "sources") == fact(shut, SHUT, "source-exposure") == ("denied", None)
+    assert fact(shut, "boat-logs", "sources") == ("absent", None)  # its own rule says nothing of that
+    one_more = store(boat_logs=DENIED, **{"payroll-drop": [SHUT]})
+    assert fact(one_more, SHUT, "source-exposure") == ("known", "open")  # the widest there is
+    assert fact(store(boat_logs=DENIED, **{LIMITED: [SHUT]}), SHUT, "source-exposure") == ("denied", None)
+    gone = msgspec.structs.replace(DENIED.evidence, answer="404 NoSuchBucket")
+    assert fact(store(boat_logs=Answer("failed", None, "gone", gone)), SHUT, "sources") == ("absent", None)
+
+
+def test_an_address_that_may_mean_this_bucket_and_a_list_that_is_not_whole_leave_it_open() -> None:
+    assert fact(store(boat_logs=[f"//realm/cluster/AUTH_deck/{SHUT}"]), SHUT, "sources") == ("failed", None)
+    partly = msgspec.structs.replace(store(), listing=Answer("failed", note="the second page was refused"))
+    assert fact(partly, SHUT, "sources") == fact(partly, SHUT, "source-exposure") == ("failed", None)
+    assert fact(store(reedbed_notes=Answer("unsupported")), SHUT, "sources") == ("unsupported", None)
+
+
+def test_one_whose_own_rules_were_not_read_is_not_closed_by_way_of_its_copies() -> None:
+    dossier = store(**{LIMITED: [SHUT], "boat-logs": [LIMITED]})
+    unread = [msgspec.structs.replace(b, policy=DENIED) if b.name == LIMITED else b for b in dossier.buckets]
+    dossier = msgspec.structs.replace(dossier, buckets=unread)
+    assert fact(dossier, SHUT, "source-exposure")[1] is fact(dossier, "boat-logs", "target-exposure")[1] is None
+
+
+def test_exposure_tells_what_the_public_can_do_by_way_of_copies() -> None:
+    dossier = store(
+        **{OPEN: [SHUT], "camera-traps": ["gallery-web"], "boat-logs": ["far-away"], LIMITED: ["payroll-drop"]}
+    )
+    told = {
+        view.name: [(one.verb, one.level) for one in exposure_row(view).by_copies]
+        for view in views([dossier], None, saltmarsh.MOMENT)
+    }
+    assert {name: ways for name, ways in told.items() if ways} == {
+        SHUT: [("write", "open")],
+        "camera-traps": [("read", "open")],
+        "boat-logs": [("read", "unknown")],
+        LIMITED: [("read", "open")],
+    }
