@@ -13,8 +13,8 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.acl import ObjectGrant
-from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, Right, Versioning
+from rusty_lantern.core.model.acl import ObjectGrant, Right
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer, Versioning
 from rusty_lantern.core.model.bucket_contents import Usage
 from rusty_lantern.core.model.capabilities import PROTOCOLS, Capabilities
 from rusty_lantern.core.model.dossier import Dossier

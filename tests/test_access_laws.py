@@ -25,8 +25,7 @@ from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.sets.intervals import position
-from rusty_lantern.core.model.acl import Grant, ObjectGrant, first_of_each
-from rusty_lantern.core.model.bucket import Right
+from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right, first_of_each
 from tests.conftest import whole_or
 from tests.policies import AROUND, BUCKET, policies, requests
 

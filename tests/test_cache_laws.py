@@ -31,8 +31,8 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
-from rusty_lantern.core.model.bucket import Bucket, Guards, Right
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant, Right
+from rusty_lantern.core.model.bucket import Bucket, Guards
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity

@@ -22,7 +22,8 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.config.dossier_validation import check, load_untrusted
 from rusty_lantern.core.errors import BadInput
-from rusty_lantern.core.model.bucket import Bucket, RetentionBounds, Right
+from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.bucket import Bucket, RetentionBounds
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.core.model.identity import Given
 from rusty_lantern.core.model.network import Network

@@ -17,7 +17,8 @@ from rusty_lantern.core.errors import BadInput
 from rusty_lantern.core.exports.assemble import Assembled, assemble
 from rusty_lantern.core.exports.documents import Document
 from rusty_lantern.core.exports.layout import read_layout
-from rusty_lantern.core.model.bucket import Bucket, Lock, Right
+from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.bucket import Bucket, Lock
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.intake.exported import assembled, shipped_layouts
 from tests.conftest import lantern

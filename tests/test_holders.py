@@ -39,8 +39,8 @@ from rusty_lantern.core.audit.access_differences import own_differences
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.history.changes import changes
-from rusty_lantern.core.model.acl import Grant
-from rusty_lantern.core.model.bucket import Bucket, Guards, Right
+from rusty_lantern.core.model.acl import Grant, Right
+from rusty_lantern.core.model.bucket import Bucket, Guards
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity, is_well_known, masked

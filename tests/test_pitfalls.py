@@ -15,8 +15,7 @@ from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.model.acl import Grant
-from rusty_lantern.core.model.bucket import Right
+from rusty_lantern.core.model.acl import Grant, Right
 from tests.policies import AROUND, BUCKET, OWNER, document
 
 GET, PUT, LIST = "s3:GetObject", "s3:PutObject", "s3:ListBucket"

@@ -18,6 +18,7 @@ from rusty_lantern.core.audit.public_buckets import requirement_words
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.audit.waiver_file import read_waivers
 from rusty_lantern.core.baseline.loader import read_baseline
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.reports.results.exposure import exposure_result
 from rusty_lantern.reports.results.of_survey import OfSurvey
 from rusty_lantern.reports.results.report import _public_access
@@ -82,7 +83,7 @@ def test_the_first_screen_of_a_part_says_of_public_buckets_what_the_whole_says(l
 
 
 @pytest.mark.parametrize("bucket,verb", [("volunteer-forms", "read"), ("season-preview", "read")])
-def test_a_verdict_on_one_audience_does_not_hide_that_another_is_unknown(bucket: str, verb: str) -> None:
+def test_a_verdict_on_one_audience_does_not_hide_that_another_is_unknown(bucket: str, verb: Verb) -> None:
     """Whether anyone may fetch what the requester pays for hangs on who pays; an authenticated account may anyway."""
     whole = saltmarsh.harbour().dossier
     denied: Answer[Any] = Answer("denied", note="AccessDenied")

@@ -19,7 +19,7 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.model.bucket import Right
+from rusty_lantern.core.model.acl import Right
 
 MOMENT = datetime(2026, 11, 2, tzinfo=UTC)
 AROUND = EvaluationContext(MOMENT, "400100200300")

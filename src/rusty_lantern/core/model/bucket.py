@@ -8,48 +8,10 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
-from rusty_lantern.core.model.acl import Grant, ObjectAcls
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, Right
 from rusty_lantern.core.model.bucket_contents import EarlierCount, Table, Uploads, Usage, Versions
-from rusty_lantern.core.model.identity import Given, Verb
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.network import Network
-
-
-class Right(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A right that a store without policies grants: to whom, which verbs, and on which keys (those with the prefix).
-
-    Anonymous levels of a container, rights of groups, role bindings and "create, read, update, delete for anyone"
-    are all written so.
-    """
-
-    to: Literal["anyone", "any-account", "named", "group"]
-    verbs: list[Given]
-    prefix: str = ""
-    identity: str = ""
-    """The identity or the group, where it is to one."""
-    source: str = ""
-    """The setting that grants it, in words; empty: the right itself."""
-    condition: str = ""
-    """A condition that it counts under, as the store writes it. None is understood: it may count or not."""
-    unread: str = ""
-    """Why it was not read whether there is such a right; empty, where there is."""
-    door: Literal["", "blob", "web"] = ""
-    """The protocol that it counts at. A right at the `web` endpoint is kept back by no public-access guard."""
-
-    @property
-    def title(self) -> str:
-        """How reasons name it."""
-        return self.source or f"right to {', '.join(self.verbs)} for {self.identity or self.to}"
-
-    @property
-    def doubt(self) -> str:
-        """Why it may count or not; empty where it counts."""
-        if self.unread:
-            return f"{self.title} was not read: {self.unread}"
-        return f"{self.title} counts under a condition that is not understood: {self.condition}" * bool(self.condition)
-
-    def gives(self, verb: str) -> bool:
-        """Whether it lets anybody do this: to create or to update is to write."""
-        return verb in self.verbs or (verb == "write" and ("create" in self.verbs or "update" in self.verbs))
 
 
 class Guards(msgspec.Struct, frozen=True, omit_defaults=True):

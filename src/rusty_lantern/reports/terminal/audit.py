@@ -6,7 +6,7 @@ from rich.console import Console
 
 from rusty_lantern.core.value_types import show_moment, show_names
 from rusty_lantern.reports.results.audit import AuditResult, FindingResult
-from rusty_lantern.reports.results.overview import OverviewResult, PublicRow, in_days_from
+from rusty_lantern.reports.results.overview import OverviewResult, in_days_from
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, left_out, line, many, styled, terse
 from rusty_lantern.reports.terminal.table import Table
@@ -94,38 +94,31 @@ def _public(screen: Console, overview: OverviewResult) -> None:
     wide = [one for one in overview.public if one.open]
     shown = wide[:MOST_PUBLIC]
     accounts, limited = any(one.accounts_only for one in shown), any(one.restricted for one in shown)
-    unsure = any(one.unknown for one in shown)
-    headings = [
-        "bucket", "open to anyone", *["any account"] * accounts, *["restricted"] * limited, *["unknown"] * unsure, "",
-    ]  # fmt: skip
+    headings = ["bucket", "open to anyone", *["any account"] * accounts, *["restricted"] * limited, ""]
     grid = Table(*headings, shrink=range(1, len(headings) - 1), lead=0)
     for one in shown:
         style = STYLES["open" if one.drift else "low"]
         verbs: list[Cell] = [(", ".join(verb for verb in one.open if verb not in one.accounts_only), style)]
         verbs += [(", ".join(one.accounts_only), style)] * accounts
         verbs += [(", ".join(one.restricted), STYLES["restricted"])] * limited
-        verbs += [(", ".join(one.unknown), STYLES["unknown"])] * unsure
         grid.add((f"{one.store}/{one.bucket}", "bold"), *verbs, _meant(one.required))
     if shown:
         grid.show(screen, indent=2)
-    limited_only = [f"{one.store}/{one.bucket}" + _of_restricted(one) for one in overview.public if not one.open]
+    limited_only = [
+        f"{one.store}/{one.bucket}" + (" (drift)" if one.drift else "") for one in overview.public if not one.open
+    ]
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
     if overview.undetermined_stores:
         words = f"the buckets of {show_names(overview.undetermined_stores, MOST_NAMED)}"
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
-    if overview.undetermined_buckets:
-        words = show_names(overview.undetermined_buckets, MOST_NAMED)
+    in_part = [f"{one.store}/{one.bucket} ({', '.join(one.unknown)})" for one in overview.public if one.unknown]
+    if overview.undetermined_buckets or in_part:
+        words = show_names([*overview.undetermined_buckets, *in_part], MOST_NAMED)
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)
     if limited_only:
         line(screen, "restricted access only: ", (show_names(limited_only, MOST_NAMED), "dim"), indent=2, hang=2)
     line(screen, (f"{many(overview.closed_buckets, 'bucket')} closed to the public", "dim"), indent=2)
-
-
-def _of_restricted(one: PublicRow) -> str:
-    """What is said of a bucket that is named for restricted access alone."""
-    said = ["drift"] * one.drift + [f"unknown: {', '.join(one.unknown)}"] * bool(one.unknown)
-    return f" ({'; '.join(said)})" if said else ""
 
 
 def _meant(words: str) -> Cell:

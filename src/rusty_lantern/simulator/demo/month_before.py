@@ -14,7 +14,8 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import Bucket, Right, Versioning
+from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.bucket import Bucket, Versioning
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity
 from rusty_lantern.core.model.object_version import ObjectVersion

@@ -14,7 +14,8 @@ from urllib.parse import unquote
 
 import msgspec
 
-from rusty_lantern.core.model.bucket import CrossOrigin, LinkPolicy, Right
+from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.bucket import CrossOrigin, LinkPolicy
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.object_version import Keeper, Mode, ObjectVersion
 from rusty_lantern.intake.signed_link import verbs_of

@@ -11,7 +11,8 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, Encryption, LinkPolicy, Lock, Logging, ProbeAnswer, Right, Website
+from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.bucket import Bucket, Encryption, LinkPolicy, Lock, Logging, ProbeAnswer, Website
 from rusty_lantern.core.model.capabilities import BLOB, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb

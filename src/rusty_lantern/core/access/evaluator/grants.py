@@ -10,7 +10,7 @@ from collections.abc import Container
 from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
-from rusty_lantern.core.model.bucket import Right
+from rusty_lantern.core.model.acl import Right
 
 
 def by_bucket_acl(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:

@@ -32,8 +32,8 @@ from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInpu
 from rusty_lantern.core.access.policy.setting_refusals import of_network, of_payment
 from rusty_lantern.core.access.policy.unsigned_callers import of_unsigned_callers
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.acl import Grant, ObjectGrant
-from rusty_lantern.core.model.bucket import Bucket, Right
+from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import Dossier
 

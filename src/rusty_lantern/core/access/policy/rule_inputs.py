@@ -16,8 +16,8 @@ import msgspec
 
 from rusty_lantern.core.access.dialects.shipped import SEAWEED, dialect_of
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.acl import Grant, ObjectAcls
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards, Right
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, Right
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier, Software
 from rusty_lantern.core.model.identity import AttachedPolicy

@@ -25,8 +25,7 @@ from rusty_lantern.core.access.solver.sets.intervals import EVERY_V4, PUBLIC_ADD
 from rusty_lantern.core.access.solver.sets.matching import starting_with
 from rusty_lantern.core.access.solver.statements import AudiencePolicy, StatementBox, reaches
 from rusty_lantern.core.access.solver.witness import WayIn, request_from
-from rusty_lantern.core.model.acl import Grant, ObjectGrant
-from rusty_lantern.core.model.bucket import Right
+from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
 from rusty_lantern.core.model.identity import Verb
 
 Level = Literal["closed", "restricted", "open", "unknown"]
