@@ -125,7 +125,7 @@ def test_access_of_a_bucket_tells_everybody_who_can_use_each_verb(whole: Whole) 
     assert "list  " not in shown.out
     perhaps = whole.run("access", "dunes/dune-archive").out
     assert "warden@trust.example, perhaps others" in perhaps
-    assert "perhaps others: whoever its project lets in: what its project grants counts under a condition" in perhaps
+    assert "perhaps others: whoever its project lets in: what its project grants was not read" in perhaps
     assert "unknown: who else may use it" in whole.run("access", "slipway/claims").out
     assert whole.run("access", "harbour/payroll-dorp").code == 2
     for some in (["--outside"], ["--who", "auditor"]):
