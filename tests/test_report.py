@@ -338,3 +338,11 @@ def test_no_name_beside_the_bars_is_cut(length: int, size: str) -> None:
         figure.draw_without_rendering()
         edges = [label.get_window_extent() for label in axes.get_yticklabels()]
     assert min(edge.x0 for edge in edges) >= 0 and axes.get_position().x0 < 0.5
+
+
+def test_public_access_that_is_not_known_in_part_is_named_with_the_rest(lived: Lived, tmp_path: Path) -> None:
+    lived.run("report", "--no-figures", "--out", str(tmp_path / "out"))
+    page = (tmp_path / "out" / "report.html").read_text()
+    told = next(line for line in page.splitlines() if "Public access not determined:" in line)
+    for name in ("dunes/dune-pictures,", "harbour/tmp-exchange (change-settings, read, read-settings)"):
+        assert name in told
