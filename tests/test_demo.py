@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import json
+import shutil
 import urllib.request
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.error import HTTPError
 
 import pytest
 
+from rusty_lantern.archive.surveys import load
+from rusty_lantern.archive.workspace import Workspace
+from rusty_lantern.cli.session import stores_of
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Demo, Lived, Whole, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, OBJECT_DRIFT, OBJECT_UNKNOWN, UNKNOWN
@@ -129,3 +134,15 @@ def test_only_reading_requests_are_ever_sent(demo: Demo, tmp_path: Path) -> None
 @pytest.mark.parametrize("floor,code", [("critical", 1), ("low", 1)])
 def test_the_floor_decides_the_exit_code(demo: Demo, floor: str, code: int) -> None:
     assert demo.run("audit", "--fail-on", floor).code == code
+
+
+def test_what_follows_from_a_survey_is_kept_in_a_process_until_its_estate_changes(lived: Lived, tmp_path: Path) -> None:
+    place = Workspace(Path(shutil.copytree(lived.folder, tmp_path / "ws")))
+    taken = load(place.surveys)
+    when = taken.manifest.taken
+    first = stores_of(place, taken, when)
+    assert stores_of(place, load(place.surveys), when) is first
+    assert stores_of(place, taken, when + timedelta(days=1)) is not first
+    estate = place.folder / "estate.yaml"
+    estate.write_text(estate.read_text().replace("encrypted disks", "encrypted disks, all of them"))
+    assert stores_of(Workspace(place.folder), taken, when) is not first

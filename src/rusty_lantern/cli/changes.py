@@ -71,7 +71,7 @@ def changes(
     differences = changes(stores[0], stores[1], (old.manifest.limits, new.manifest.limits))
     differences = [within for change in differences if (within := change.within(wanted)) is not None]
     _refuse_idle(only or (), {f"{one.name}/{name}" for side in stores for one in side for name in one.titles()})
-    drift = drift_changes(audit_saved(place, old), audit_saved(place, new))
+    drift = drift_changes(*(audit_saved(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
     weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
     held = _attributed(differences, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(

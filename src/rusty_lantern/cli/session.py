@@ -92,20 +92,21 @@ def saved_survey(place: Workspace, name: str | None) -> Survey:
 
 
 _MADE: dict[tuple[Path, datetime], tuple[Manifest, Estate, list[StoreSubject]]] = {}
-MOST_MADE = 2
-"""As many surveys as one command compares."""
+MOST_MADE, MOST_BUCKETS = 2, 1_000
+"""As many surveys as one command compares are kept, and none of more buckets: those take their memory but once."""
 
 
 def stores_of(place: Workspace, taken: Survey, when: datetime) -> list[StoreSubject]:
-    """The stores of a saved survey, with their buckets. What follows from them is worked out once in a process: `demo`
-    runs many commands on the same two surveys."""
+    """The stores of a saved survey, with their buckets. What follows from them is kept for the next command of the same
+    process: `demo` runs many on the same two surveys."""
     from rusty_lantern.core.audit.store_subject import store_subjects
 
     key, estate = (taken.folder, when), place.estate()
     manifest, of_estate, stores = _MADE.pop(key, (None, None, None))
     if stores is None or manifest != taken.manifest or of_estate != estate:
         stores = store_subjects(taken.dossiers, estate, when)
-    _MADE[key] = (taken.manifest, estate, stores)
+    if sum(len(store.buckets) for store in stores) <= MOST_BUCKETS:
+        _MADE[key] = (taken.manifest, estate, stores)
     while len(_MADE) > MOST_MADE:
         del _MADE[next(iter(_MADE))]
     return stores
@@ -120,7 +121,7 @@ def audit_saved(
     stores: list[StoreSubject] | None = None,
 ) -> Audit:
     """Hold a saved survey against the workspace's baseline; as of its own moment unless another is given. `stores`:
-    those of its stores that are meant, as of that moment; all, where none are given."""
+    those of its stores that are meant, as of that moment, where they were made already."""
     from rusty_lantern.core.audit.audit import Judge, audit
 
     when = when or taken.manifest.taken
