@@ -144,5 +144,5 @@ def test_what_follows_from_a_survey_is_kept_in_a_process_until_its_estate_change
     assert stores_of(place, load(place.surveys), when) is first
     assert stores_of(place, taken, when + timedelta(days=1)) is not first
     estate = place.folder / "estate.yaml"
-    estate.write_text(estate.read_text().replace("encrypted disks", "encrypted disks, all of them"))
+    estate.write_text(estate.read_text().replace("encrypted disks", "disks that are encrypted"))
     assert stores_of(Workspace(place.folder), taken, when) is not first
