@@ -104,6 +104,19 @@ def test_one_whose_own_rules_were_not_read_is_not_closed_by_way_of_its_copies() 
     assert fact(dossier, SHUT, "source-exposure")[1] is fact(dossier, "boat-logs", "target-exposure")[1] is None
 
 
+def test_where_only_a_part_is_copied_it_may_be_a_part_that_the_public_does_not_reach() -> None:
+    def part(*rules: ReplicationRule) -> Answer[Any]:
+        return Answer("known", list(rules))
+
+    narrow = ReplicationRule(SHUT, "Prefix")
+    assert fact(store(**{OPEN: part(narrow)}), SHUT, "source-exposure") == ("failed", None)
+    assert fact(store(boat_logs=part(narrow)), SHUT, "source-exposure") == ("known", "closed")
+    assert fact(store(**{OPEN: part(narrow, ReplicationRule(SHUT))}), SHUT, "source-exposure") == ("known", "open")
+    assert fact(store(**{OPEN: part(ReplicationRule(SHUT), narrow)}), SHUT, "source-exposure") == ("known", "open")
+    public = part(ReplicationRule("gallery-web", "Tag"))
+    assert fact(store(boat_logs=public), "boat-logs", "target-exposure") == ("failed", None)
+
+
 def test_exposure_tells_what_the_public_can_do_by_way_of_copies() -> None:
     dossier = store(
         **{OPEN: [SHUT], "camera-traps": ["gallery-web"], "boat-logs": ["far-away"], LIMITED: ["payroll-drop"]}

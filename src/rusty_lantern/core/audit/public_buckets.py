@@ -36,7 +36,7 @@ class PublicBucket(msgspec.Struct, frozen=True):
     accounts_only: tuple[Verb, ...]
     """Those of `open` that any authenticated account has, and that are closed or unknown without credentials."""
     unknown: tuple[Verb, ...]
-    """Those of which it is not known whether more of the public has them."""
+    """The verbs that more of the public may have than is known."""
     required: Mapping[str, Status]
     """Verb → the status of what is required of public access by it."""
 

@@ -7,7 +7,7 @@ permissions: the rules of the bucket at the other end are not asked who stored t
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from urllib.parse import unquote
 
 from rusty_lantern.core.answer import NO_EVIDENCE, Answer, Evidence, Fact, fact_of, lost
@@ -35,8 +35,12 @@ def replication(subject: BucketView, _: str) -> Fact:
     return fact_of(rules.map(lambda r: "part" if all(one.narrowed for one in r) else "on").default("off"))
 
 
-def _targets(rules: Iterable[ReplicationRule]) -> list[str]:
-    return sorted({rule.target for rule in rules})
+def _targets(rules: Iterable[ReplicationRule]) -> dict[str, str]:
+    """Target → what narrows what is copied there; empty: everything is."""
+    targets: dict[str, str] = {}
+    for rule in sorted(rules, key=lambda one: one.target):
+        targets[rule.target] = rule.narrowed and targets.get(rule.target, rule.narrowed)
+    return targets
 
 
 # Absent where nothing is copied.
@@ -105,19 +109,19 @@ def source_exposure(subject: BucketView, _: str) -> Fact:
     return _widest(subject, into, ("write",), doubt=doubt)
 
 
-def _sources(subject: BucketView) -> tuple[list[str], Fact | None]:
-    """The buckets whose rules copy into this one; and what makes it uncertain that there is no other."""
+def _sources(subject: BucketView) -> tuple[dict[str, str], Fact | None]:
+    """The buckets that are copied into this one, with what narrows that; and why there may be others."""
     own = subject.bucket.replication
     if own.state == "unsupported":
-        return [], lost(own)
+        return {}, lost(own)
     name, index = subject.bucket.name, subject.index
-    into = [one for one in index.copied_into.get(name, ()) if one != name]
+    into = {one: narrowed for one, narrowed in index.copied_into.get(name, {}).items() if one != name}
     doubt: Fact | None = None
     if not index.whole:
         doubt = Answer("failed", None, index.dossier.unlisted or "not all buckets of the store were read")
     for other, why in index.replication_unread.items():
         if other != name:
-            doubt = Answer(why.state, None, f"{other}: whether it is copied here was not read: {why.reason}")
+            doubt = Answer(why.state, None, f"whether {other} is copied here: {why.note}", why.evidence)
             break
     elsewhere = next((one for one in index.copied_by_address.get(name, ()) if one not in (name, *into)), None)
     if elsewhere is not None and doubt is None:
@@ -127,15 +131,16 @@ def _sources(subject: BucketView) -> tuple[list[str], Fact | None]:
 
 def _widest(
     subject: BucketView,
-    names: Sequence[str],
+    names: Mapping[str, str],
     verbs: Sequence[str],
     evidence: Evidence = NO_EVIDENCE,
     doubt: Fact | None = None,
 ) -> Fact:
-    """The widest public verdict of these verbs on these buckets of the store. `doubt`: why there may be others; then
-    nothing but `open` is settled."""
+    """The widest public verdict of these verbs on these buckets of the store. `names`: each with what narrows the copy:
+    the public may have no access to that part. `doubt`: why there may be other buckets. Where there is a doubt, only
+    `open` is settled."""
     widest: tuple[float, Fact] = (-1, Answer("known", "closed", ", ".join(names), evidence))
-    for name in names:
+    for name, narrowed in names.items():
         other = subject.neighbour(name)
         if other is None:
             doubt = Answer("failed", None, f"{unquote(name)} is not in this store, or was not read", evidence)
@@ -144,6 +149,9 @@ def _widest(
             verdict = other.exposures[verb]
             if not verdict.settled:
                 doubt = Answer(verdict.state, None, f"{name}: {verdict.note}", verdict.evidence)
+            elif narrowed and verdict.value != "closed":
+                words = f"{name}: {verdict.value} to {verb}; only a part is copied ({narrowed}), perhaps another one"
+                doubt = Answer("failed", None, words, verdict.evidence)
             elif LEVEL.rank(str(verdict.value)) > widest[0]:
                 note = name if verdict.value == "closed" else f"{name}: {verb} by {verdict.note}"
                 widest = LEVEL.rank(str(verdict.value)), Answer("known", verdict.value, note, verdict.evidence)

@@ -94,27 +94,28 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return self.dossier.listing.value is not None and len(self.dossier.buckets) >= self.dossier.listing.value
 
     @cached_property
-    def copied_into(self) -> Mapping[str, list[str]]:
-        """Bucket → those whose rules copy into a bucket of this name."""
+    def copied_into(self) -> Mapping[str, Mapping[str, str]]:
+        """Bucket → those that are copied into one of this name → what narrows that; empty: all of it is copied."""
         return self._copied(by_address=False)
 
     @cached_property
-    def copied_by_address(self) -> Mapping[str, list[str]]:
+    def copied_by_address(self) -> Mapping[str, Mapping[str, str]]:
         """The same, where the rule has a whole address, which may be another account's or another store's."""
         return self._copied(by_address=True)
 
-    def _copied(self, *, by_address: bool) -> Mapping[str, list[str]]:
-        sources: dict[str, dict[str, None]] = {}
-        for bucket in self.dossier.buckets:
+    def _copied(self, *, by_address: bool) -> Mapping[str, Mapping[str, str]]:
+        sources: dict[str, dict[str, str]] = {}
+        for bucket in sorted(self.dossier.buckets, key=lambda one: one.name):
             for rule in bucket.replication.value or ():
                 _, slash, name = rule.target.rstrip("/").rpartition("/")
                 if bool(slash) is by_address:
-                    sources.setdefault(unquote(name) if slash else name, {})[bucket.name] = None
-        return {name: sorted(names) for name, names in sources.items()}
+                    mine = sources.setdefault(unquote(name) if slash else name, {})
+                    mine[bucket.name] = rule.narrowed and mine.get(bucket.name, rule.narrowed)
+        return sources
 
     @cached_property
     def replication_unread(self) -> Mapping[str, Answer[Any]]:
-        """Buckets of which it was not read whether they are copied → why. One that is gone is copied nowhere."""
+        """Buckets whose replication was not read → why. A bucket that is gone (404) is copied nowhere."""
         answers = {bucket.name: bucket.replication for bucket in self.dossier.buckets}
         return {n: one for n, one in answers.items() if one.unread and not one.evidence.answer.startswith("404")}
 

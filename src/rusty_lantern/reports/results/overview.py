@@ -53,7 +53,7 @@ class PublicRow(msgspec.Struct, frozen=True, kw_only=True):
     """Those of `open` that any authenticated account has, and that are closed or unknown without credentials."""
     restricted: list[str]
     unknown: list[str]
-    """The verbs of which it is not known whether more of the public has them."""
+    """The verbs that more of the public may have than is known."""
     waived: list[str]
     without_requirement: list[str]
     """Those of which the baseline requires nothing."""

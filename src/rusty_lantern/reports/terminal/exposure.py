@@ -224,8 +224,7 @@ def _cell(row: ExposureRow, verb: str) -> Cell:
 
 
 def _perhaps_more(row: ExposureRow, verb: str) -> dict[str, VerdictResult]:
-    """Audience → its verdict, of those of which it is not known whether they can do more than the widest exposure that
-    is known."""
+    """The audiences that may have more access than the widest that is known, each with its unknown verdict."""
     audience, level, _ = widest(row, verb)
     if level in ("closed", "unknown") or (audience, level) == (AUDIENCES[0], "open"):
         return {}

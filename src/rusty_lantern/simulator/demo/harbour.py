@@ -182,7 +182,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "contractor-drop", "2024-02-12", (61, 480_000_000), "field-station",
-            replication=Answer("known", [ReplicationRule("station-inbox", "Prefix")]),
+            replication=Answer("known", [ReplicationRule("station-inbox")]),
             policy=(
                 {"Action": PUT},
                 {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
