@@ -45,7 +45,7 @@ def test_who_writes_to_what_is_copied_writes_to_the_copy(source: str, level: str
     dossier = store(**{source: [SHUT]})
     assert fact(dossier, SHUT, "sources") == ("known", source)
     assert fact(dossier, SHUT, "source-exposure") == ("known", level)
-    assert fact(dossier, source, "source-exposure") == ("absent", None)
+    assert fact(dossier, source, "source-exposure") == ("known", "closed")
 
 
 @pytest.mark.parametrize(
@@ -66,8 +66,9 @@ def test_of_several_the_widest_counts() -> None:
 
 
 def test_what_is_copied_nowhere_and_from_nowhere_has_no_copies() -> None:
-    for name in ("target-exposure", "sources", "source-exposure"):
-        assert fact(store(), SHUT, name) == ("absent", None)
+    for name in ("target-exposure", "source-exposure"):
+        assert fact(store(), SHUT, name) == ("known", "closed")
+    assert fact(store(), SHUT, "sources") == ("absent", None)
     assert fact(store(reedbed_notes=[SHUT]), SHUT, "sources") == ("absent", None)  # itself
 
 
@@ -79,15 +80,30 @@ def test_a_target_that_is_not_in_the_store_may_be_read_by_anybody() -> None:
 
 
 def test_where_it_was_not_read_whether_another_is_copied_nobody_knows_who_writes() -> None:
-    shut = store(boat_logs=DENIED)
-    assert fact(shut, "boat-logs", "target-exposure") == ("denied", None)
-    assert fact(shut, SHUT, "sources") == fact(shut, SHUT, "source-exposure") == ("denied", None)
-    assert fact(shut, "boat-logs", "sources") == ("absent", None)  # its own rule says nothing of that
-    one_more = store(boat_logs=DENIED, **{"payroll-drop": [SHUT]})
+    unread = store(**{OPEN: DENIED})
+    assert fact(unread, OPEN, "target-exposure") == ("denied", None)
+    assert fact(unread, SHUT, "sources") == fact(unread, SHUT, "source-exposure") == ("denied", None)
+    assert fact(unread, OPEN, "sources") == ("absent", None)  # its own rule says nothing of that
+    one_more = store(**{OPEN: DENIED, "payroll-drop": [SHUT]})
     assert fact(one_more, SHUT, "source-exposure") == ("known", "open")  # the widest there is
-    assert fact(store(boat_logs=DENIED, **{LIMITED: [SHUT]}), SHUT, "source-exposure") == ("denied", None)
+    assert fact(store(**{OPEN: DENIED, LIMITED: [SHUT]}), SHUT, "source-exposure") == ("denied", None)
     gone = msgspec.structs.replace(DENIED.evidence, answer="404 NoSuchBucket")
     assert fact(store(boat_logs=Answer("failed", None, "gone", gone)), SHUT, "sources") == ("absent", None)
+
+
+def test_one_that_the_public_does_not_write_to_adds_nothing_whatever_it_is_copied_into() -> None:
+    unread = store(boat_logs=DENIED)
+    assert fact(unread, SHUT, "sources") == ("denied", None)
+    assert fact(unread, SHUT, "source-exposure") == ("known", "closed")
+    assert fact(store(boat_logs=DENIED, **{LIMITED: [SHUT]}), SHUT, "source-exposure") == ("known", "closed")
+    elsewhere = f"//realm/cluster/AUTH_deck/{SHUT}"
+    assert fact(store(boat_logs=[elsewhere]), SHUT, "source-exposure") == ("known", "closed")
+    assert fact(store(**{OPEN: [elsewhere]}), SHUT, "source-exposure") == ("failed", None)
+    itself = msgspec.structs.replace(
+        unread,
+        buckets=[msgspec.structs.replace(b, policy=DENIED) if b.name == "boat-logs" else b for b in unread.buckets],
+    )
+    assert fact(itself, SHUT, "source-exposure") == ("denied", None)
 
 
 def test_an_address_that_may_mean_this_bucket_and_a_list_that_is_not_whole_leave_it_open() -> None:

@@ -63,6 +63,10 @@ class StoreContext(Protocol):
         """What the store's identities can do across its buckets."""
 
     @property
+    def perhaps_copied(self) -> Mapping[str, Answer[Any]]:
+        """The buckets that the public may write to, and of which nobody read what they are copied into; why."""
+
+    @property
     def buckets(self) -> Mapping[str, BucketSubject]:
         """The buckets of the store by name."""
 
@@ -224,6 +228,11 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def neighbour(self, name: str) -> BucketSubject | None:
         """Another bucket of the same store; None if it was not read."""
         return self.neighbours.get(name)
+
+    @property
+    def perhaps_copied(self) -> Mapping[str, Answer[Any]]:
+        """The buckets of the store that the public may write to, and that may be copied into this one; why."""
+        return {} if self.context is None else self.context.perhaps_copied
 
     @cached_property
     def named(self) -> dict[Principal, dict[Verb, Reach] | None]:

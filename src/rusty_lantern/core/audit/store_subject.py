@@ -66,6 +66,13 @@ class StoreSubject:
         return EffectivePermissions(self.buckets, self.index)
 
     @cached_property
+    def perhaps_copied(self) -> Mapping[str, Answer[Any]]:
+        """The buckets that the public may write to, and of which nobody read what they are copied into; why."""
+        unread = self.index.replication_unread
+        shut = {name for name in unread if self.buckets[name].exposures["write"].value == "closed"}
+        return {name: why for name, why in unread.items() if name not in shut}
+
+    @cached_property
     def _names(self) -> Mapping[int, str]:
         return names_of(self.index.dossier)
 

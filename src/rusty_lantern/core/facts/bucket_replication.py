@@ -8,6 +8,7 @@ permissions: the rules of the bucket at the other end are not asked who stored t
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 from urllib.parse import unquote
 
 from rusty_lantern.core.answer import NO_EVIDENCE, Answer, Evidence, Fact, fact_of, lost
@@ -65,10 +66,12 @@ fact(
     grave=True,
 )
 def target_exposure(subject: BucketView, _: str) -> Fact:
-    """Absent where nothing is copied. Of a target that is not in the store, or was not read, nothing is known."""
+    """Closed where nothing is copied. Of a target that is not in the store, or was not read, nothing is known."""
     rules = subject.bucket.replication
+    if rules.state == "absent":
+        return Answer("known", "closed", "nothing is copied", rules.evidence)
     if rules.value is None:
-        return fact_of(rules.map(str))
+        return lost(rules)
     return _widest(subject, _targets(rules.value), ("list", "read"), rules.evidence)
 
 
@@ -82,7 +85,8 @@ def target_exposure(subject: BucketView, _: str) -> Fact:
 )
 def sources(subject: BucketView, _: str) -> Fact:
     """Absent where none is: of other stores and other accounts, no bucket shows whether they are."""
-    into, doubt = _sources(subject)
+    index = subject.index
+    into, doubt = _sources(subject, index.replication_unread, index.copied_by_address.get(subject.bucket.name, ()))
     if doubt is not None:
         known = f"; copied into it: {', '.join(into)}" * bool(into)
         return Answer(doubt.state, None, f"{doubt.note}{known}", doubt.evidence)
@@ -102,15 +106,24 @@ def sources(subject: BucketView, _: str) -> Fact:
     grave=True,
 )
 def source_exposure(subject: BucketView, _: str) -> Fact:
-    """Absent where no bucket of the store is copied into this one."""
-    into, doubt = _sources(subject)
-    if not into:
-        return Answer("absent") if doubt is None else doubt
+    """Closed where no bucket of the store is copied into this one. One that the public does not write to adds nothing,
+    whatever it is copied into."""
+    by_address = subject.index.copied_by_address.get(subject.bucket.name, ())
+    written = [name for name in by_address if (one := subject.neighbour(name)) is None or not _shut(one)]
+    into, doubt = _sources(subject, subject.perhaps_copied, written)
     return _widest(subject, into, ("write",), doubt=doubt)
 
 
-def _sources(subject: BucketView) -> tuple[dict[str, str], Fact | None]:
-    """The buckets that are copied into this one, with what narrows that; and why there may be others."""
+def _shut(subject: BucketView) -> bool:
+    return subject.exposures["write"].value == "closed"
+
+
+def _sources(
+    subject: BucketView, unread: Mapping[str, Answer[Any]], by_address: Iterable[str]
+) -> tuple[dict[str, str], Fact | None]:
+    """The buckets that are copied into this one, with what narrows that; and why there may be others. `unread`: those
+    that may be, since nobody read what they are copied into; `by_address`: those that are copied into one of its name,
+    which may be another store's."""
     own = subject.bucket.replication
     if own.state == "unsupported":
         return {}, lost(own)
@@ -119,11 +132,11 @@ def _sources(subject: BucketView) -> tuple[dict[str, str], Fact | None]:
     doubt: Fact | None = None
     if not index.whole:
         doubt = Answer("failed", None, index.dossier.unlisted or "not all buckets of the store were read")
-    for other, why in index.replication_unread.items():
+    for other, why in unread.items():
         if other != name:
             doubt = Answer(why.state, None, f"whether {other} is copied here: {why.note}", why.evidence)
             break
-    elsewhere = next((one for one in index.copied_by_address.get(name, ()) if one not in (name, *into)), None)
+    elsewhere = next((one for one in by_address if one not in (name, *into)), None)
     if elsewhere is not None and doubt is None:
         doubt = Answer("failed", None, f"{elsewhere}: its copies go to a container of this name, perhaps another's")
     return into, doubt
@@ -139,7 +152,7 @@ def _widest(
     """The widest public verdict of these verbs on these buckets of the store. `names`: each with what narrows the copy:
     the public may have no access to that part. `doubt`: why there may be other buckets. Where there is a doubt, only
     `open` is settled."""
-    widest: tuple[float, Fact] = (-1, Answer("known", "closed", ", ".join(names), evidence))
+    widest: tuple[float, Fact] = (-1, Answer("known", "closed", ", ".join(names) or "nothing is copied", evidence))
     for name, narrowed in names.items():
         other = subject.neighbour(name)
         if other is None:

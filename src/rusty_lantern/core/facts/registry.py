@@ -64,6 +64,10 @@ class BucketView(Protocol):
     def neighbour(self, name: str) -> BucketView | None:
         """Another bucket of the same store; None if it was not read."""
 
+    @property
+    def perhaps_copied(self) -> Mapping[str, Answer[Any]]:
+        """The buckets of the store that the public may write to, and that may be copied into this one; why."""
+
 
 Enter = Callable[["Derive"], "Derive"]
 Derive = Callable[[Any, str], Fact]

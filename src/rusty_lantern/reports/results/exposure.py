@@ -62,7 +62,7 @@ class ExposureRow(msgspec.Struct, frozen=True, kw_only=True):
     through_roles: list[ThroughRole]
     """Roles that callers from outside the account may assume; none are known where identities were not read."""
     by_copies: list[ByCopies]
-    """Of a bucket that the store copies, or copies into: what the public can do by that. What is closed is left out."""
+    """What the public can do by way of copies; what is closed is left out."""
     read_otherwise: list[ReadOtherwise]
     """Where the store's own dialect decides otherwise than the common reading, or a dialect that it may have would."""
 
@@ -129,14 +129,14 @@ def exposure_row(view: BucketSubject) -> ExposureRow:
     )  # fmt: skip
 
 
+_COPY_FACTS = {"write": "replication.source-exposure", "read": "replication.target-exposure"}
+
+
 def _by_copies(view: BucketSubject) -> Iterator[ByCopies]:
-    into = view.index.copied_into.get(view.bucket.name)
-    names = {"write": "replication.source-exposure"} if into else {}
-    names |= {"read": "replication.target-exposure"} if view.bucket.replication.value else {}
-    for verb, name in names.items():
+    for verb, name in _COPY_FACTS.items():
         fact = view.fact(name)
         level = str(fact.value) if fact.value is not None else "unknown"
-        if level != "closed" and fact.state != "absent":
+        if level != "closed" and fact.state != "unsupported":
             yield ByCopies(verb=verb, level=level, because=fact.note if fact.settled else fact.reason)
 
 

@@ -14,7 +14,14 @@ from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise
 from rusty_lantern.core.audit.public_buckets import WORST_FIRST
 from rusty_lantern.core.value_types import show_moment, show_names
-from rusty_lantern.reports.results.exposure import ExposureResult, ExposureRow, Probed, ThroughRole, VerdictResult
+from rusty_lantern.reports.results.exposure import (
+    ByCopies,
+    ExposureResult,
+    ExposureRow,
+    Probed,
+    ThroughRole,
+    VerdictResult,
+)
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
     LEVELS_LEGEND,
@@ -79,8 +86,8 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         _ways_in(screen, row, alike)
     for row, alike in _alike([row for row in rows if row.through_roles], lambda row: row.through_roles):
         _roles(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.through_roles)
-    for row in rows:
-        _copies(screen, row)
+    for row, alike in _alike([row for row in rows if row.by_copies], lambda row: row.by_copies):
+        _copies(screen, show_names([f"{row.store}/{row.bucket}", *alike], MOST_NAMED), row.by_copies)
     for row, alike in _alike([row for row in rows if row.read_otherwise], lambda row: row.read_otherwise):
         read_otherwise_lines(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
     if result.probed is not None:
@@ -162,27 +169,22 @@ def _for_whom(verbs: dict[str, list[str]]) -> str:
 
 
 _COPIED = {
-    "write": "the public writes to what is copied here",
-    "read": "the public reads the copy",
+    "write": ("the public writes to what is copied here", "whether the public writes to what is copied here"),
+    "read": ("the public reads the copy", "whether the public reads a copy"),
 }
 
 
-def _copies(screen: Console, row: ExposureRow) -> None:
+def _copies(screen: Console, title: str, ways: list[ByCopies]) -> None:
     """Sentences on what the public can do by way of copies."""
-    if row.by_copies:
-        screen.print()
-        line(
-            screen,
-            (f"{row.store}/{row.bucket}", "bold"),
-            "  by copies that the store makes: no rule of the bucket stops them",
-        )
-    for one in row.by_copies:
-        words = f"{_COPIED[one.verb]} ({one.because})"
+    screen.print()
+    line(screen, (title, "bold"), "  by copies that the store makes: no rule of the bucket stops them")
+    for one in ways:
+        words = f"{_COPIED[one.verb][one.level == 'unknown']} ({one.because})"
         line(screen, (f"{one.level:<10} ", STYLES[one.level]), words, indent=2, hang=11)
 
 
 def _has_ways(row: ExposureRow) -> bool:
-    return bool(row.through_roles or row.by_copies) or not _closed(row)
+    return bool(row.through_roles) or any(one.level != "unknown" for one in row.by_copies) or not _closed(row)
 
 
 def _closed(row: ExposureRow) -> bool:

@@ -14,6 +14,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
+from itertools import chain
 from typing import NamedTuple
 
 import msgspec
@@ -183,9 +184,14 @@ def _on_bucket(statement: Statement) -> Statement | None:
 @lru_cache(maxsize=4096)
 def _reached(patterns: tuple[str, ...]) -> frozenset[str]:
     """The published actions that some of the patterns fit."""
-    return frozenset(
-        name for lowered, name in BY_LOWER_NAME.items() if any(_fits(pattern.lower(), lowered) for pattern in patterns)
-    )
+    return frozenset(chain.from_iterable(_reached_by(pattern.lower()) for pattern in patterns))
+
+
+@lru_cache(maxsize=4096)
+def _reached_by(pattern: str) -> frozenset[str]:
+    if {"*", "?"}.isdisjoint(pattern):
+        return frozenset({BY_LOWER_NAME[pattern]} if pattern in BY_LOWER_NAME else ())
+    return frozenset(name for lowered, name in BY_LOWER_NAME.items() if _fits(pattern, lowered))
 
 
 def _fits(pattern: str, text: str) -> bool:

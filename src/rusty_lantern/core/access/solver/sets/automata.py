@@ -36,6 +36,8 @@ class TextSet:
         """Whether `text` is a member."""
         state = 0
         for char in text:
+            if self._sinks[state]:
+                break
             state = self.edges[state].get(char, self.rest[state])
         return self.accept[state]
 
