@@ -84,9 +84,9 @@ def test_where_it_was_not_read_whether_another_is_copied_nobody_knows_who_writes
     assert fact(unread, OPEN, "target-exposure") == ("denied", None)
     assert fact(unread, SHUT, "sources") == fact(unread, SHUT, "source-exposure") == ("denied", None)
     assert fact(unread, OPEN, "sources") == ("absent", None)  # its own rule says nothing of that
-    one_more = store(**{OPEN: DENIED, "payroll-drop": [SHUT]})
+    one_more = store(**{OPEN: DENIED}, payroll_drop=[SHUT])
     assert fact(one_more, SHUT, "source-exposure") == ("known", "open")  # the widest there is
-    assert fact(store(**{OPEN: DENIED, LIMITED: [SHUT]}), SHUT, "source-exposure") == ("denied", None)
+    assert fact(store(**{OPEN: DENIED}, **{LIMITED: [SHUT]}), SHUT, "source-exposure") == ("denied", None)
     gone = msgspec.structs.replace(DENIED.evidence, answer="404 NoSuchBucket")
     assert fact(store(boat_logs=Answer("failed", None, "gone", gone)), SHUT, "sources") == ("absent", None)
 
