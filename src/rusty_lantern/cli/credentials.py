@@ -70,9 +70,12 @@ def credentials(
     else:
         credentials_view(console(), result)
     if figure is not None:
+        import msgspec
+
         from rusty_lantern.reports.figures.credentials import credential_ages
 
-        credential_ages(result, figure, limit=oldest_allowed(judge))
+        of_credentials = msgspec.structs.replace(result, unread=unread_sections(session.stores, "credentials"))
+        credential_ages(of_credentials, figure, limit=oldest_allowed(judge))
     rows = [*(row.against_baseline for row in result.identities), *(row.against_baseline for row in result.credentials)]
     severities = [severity for judged in rows for severity in judged.drift.values()]
     end_listing(fail_on, [*severities, *("critical" for _ in result.found_in_files or ())], result.unread_stores)

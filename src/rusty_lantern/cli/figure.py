@@ -117,6 +117,7 @@ def _drift(choice: _Choice, out: Path, size: str) -> None:
 def _retention(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.reports.figures.retention import locked_bytes
+    from rusty_lantern.reports.results.of_survey import OfSurvey
     from rusty_lantern.reports.terminal.layout import many
 
     session = choice.opened()
@@ -128,17 +129,19 @@ def _retention(choice: _Choice, out: Path, size: str) -> None:
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""
-    words = f"{many(len(session.views) - len(seen), 'bucket')} more not inspected."
+    missing = OfSurvey(**session.about()).missing
+    words = f"{many(len(session.views) - len(seen), 'bucket')} more not inspected{missing}."
     locked_bytes(f"{many(len(seen), 'bucket')}{untold}", words, kept, session.when, out, size)
 
 
 def _credentials(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.reports.figures.credentials import credential_ages
-    from rusty_lantern.reports.results.identities import CredentialsResult, credential_rows
+    from rusty_lantern.reports.results.identities import CredentialsResult, credential_rows, unread_sections
 
     session = opened(*choice)
     rows = [row for store_subject in session.stores for row in credential_rows(store_subject, None)]
-    result = CredentialsResult(**session.about(), identities=[], credentials=rows, unread={}, found_in_files=None)
+    unread = unread_sections(session.stores, "credentials")
+    result = CredentialsResult(**session.about(), identities=[], credentials=rows, unread=unread, found_in_files=None)
     credential_ages(result, out, size, oldest_allowed(session.judge()))
 
 
@@ -146,14 +149,16 @@ def _holdings(choice: _Choice, out: Path, size: str) -> None:
     from rusty_lantern.archive.surveys import names
     from rusty_lantern.cli.usage import holdings_of
     from rusty_lantern.core.usage.holding import grouped
-    from rusty_lantern.reports.figures.holdings import MOST_SURVEYS, owners_over_time
+    from rusty_lantern.reports.figures.holdings import MOST_SURVEYS, Point, owners_over_time
+    from rusty_lantern.reports.results.of_survey import OfSurvey
 
     session = choice.opened()
     until = [one for one in names(session.place.surveys) if one <= session.survey.name][-MOST_SURVEYS:]
     points = []
     for name in until:
         then = opened(choice.workspace, name, None)
-        points.append((then.survey.manifest.taken, grouped(holdings_of(then), "tags.steward")))
+        missing = OfSurvey(**then.about()).missing
+        points.append(Point(then.survey.manifest.taken, grouped(holdings_of(then), "tags.steward"), missing))
     owners_over_time(points, out, size)
 
 
