@@ -45,7 +45,7 @@ RUN
   wait $window 2> /dev/null || true
 }
 
-picture reach 100 44 "cd ../live; FORCE_COLOR=1 COLUMNS=100 lantern reach | awk 'BEGIN{RS=\"\"; ORS=\"\\n\\n\"} /answers|To read|will not/' | head -42"
+picture reach 120 52 "cd ../live; FORCE_COLOR=1 COLUMNS=120 lantern reach | awk 'BEGIN{RS=\"\"; ORS=\"\\n\\n\"} /identities|To read|gateway-16/' | head -50"
 picture history 130 26 lantern history --verify
 picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
 picture remedy 110 48 lantern remedy harbour/payroll-drop

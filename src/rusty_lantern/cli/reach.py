@@ -27,7 +27,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
 
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
-    from rusty_lantern.stores.beside import reach_people
+    from rusty_lantern.stores.beside import reach_people, unread_besides
     from rusty_lantern.stores.doors import reach_doors, reach_nodes, with_listed_buckets
     from rusty_lantern.stores.filer import unnamed_filer
     from rusty_lantern.stores.kinds import reader_of
@@ -52,7 +52,10 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
                 doors += (people,) if people else ()
                 software = await reach_software(reader.visit)
                 doors += unnamed_filer(reader.visit.store, software)
-                reached_stores.append(msgspec.structs.replace(reached, doors=doors, nodes=nodes, software=software))
+                unread = reached.unread | unread_besides(reader.visit, reader.capabilities)
+                reached_stores.append(
+                    msgspec.structs.replace(reached, doors=doors, nodes=nodes, unread=unread, software=software)
+                )
         return reached_stores
 
     results = interrupt.run(all_stores())

@@ -13,7 +13,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.config.estate import Export, Service, StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
-from rusty_lantern.core.model.capabilities import PROTOCOLS
+from rusty_lantern.core.model.capabilities import PROTOCOLS, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.dossier.export_reader import dossier_from_export
 from rusty_lantern.stores.dossier.reader import completed, dossier_from_file, under_our_name
@@ -71,22 +71,43 @@ async def _people(visit: Visit, service: Service, read: Dossier, most: int | Non
     async with Client(entry, signed, folder, memory=visit.memory, log=visit.log) as client:
         if service.kind == "minio":
             return await read_users(client, key.secret, visit.moment, most, urlsplit(service.at).path.rstrip("/"))
-        return await read_identities(client, visit.moment)
+        return await read_identities(client, visit.moment, most)
+
+
+def unread_besides(visit: Visit, capabilities: Capabilities) -> dict[str, str]:
+    """Fields of the store and of its buckets that its protocol does not show, and that no source beside it tells →
+    why. Whether an identity service or an administration door answers is another question."""
+    store, buckets = visit.store, dict(capabilities.elsewhere_of_bucket)
+    missing = dict(capabilities.elsewhere) | buckets
+    if store.identities is not None or any(door.name == "admin" for door in store.doors):
+        missing = {name: why for name, why in missing.items() if name not in PEOPLE}
+    if store.beside:
+        try:
+            beside = _dossier_beside(store, store.beside, visit.folder, visit.moment)
+        except RequestFailed as error:
+            return dict.fromkeys(missing, error.note)
+        told = {name for name in missing.keys() - buckets.keys() if getattr(beside, name).settled}
+        told |= {name for name in buckets if any(getattr(one, name).settled for one in beside.buckets)}
+        missing = {name: why for name, why in missing.items() if name not in told}
+    return missing
 
 
 async def reach_people(visit: Visit) -> DoorReached | None:
-    """Whether a Keystone, or the users of a MinIO engine, can be asked all; None for another service. A few users
-    represent all."""
+    """Whether the identity service can be asked all; None where there is none. A few users represent all."""
     service = visit.store.identities
-    if service is None or service.kind == "iam":
+    if service is None:
         return None
     unread = Dossier(store=visit.store.name, taken=visit.moment, listing=Answer("known", 0))
     people = await _guarded(unread, PEOPLE, _people(visit, service, unread, SAMPLE), lambda _: None)
-    own = [one.policies for one in people.identities.value or ()]
-    every = [*(getattr(people, name) for name in PEOPLE), *own]
+    own: list[Answer[Any]] = []
+    for one in people.identities.value or ():
+        own += [one.policies, one.boundary, *((one.mfa, one.password, one.groups) if service.kind == "iam" else ())]
+    if service.kind == "iam":
+        own += [key.last_used for key in people.credentials.value or ()]
+    every = [*(getattr(people, name) for name in PEOPLE), *(one for one in own if one.state != "unsupported")]
     lost = next((answer for answer in every if not answer.settled), None)
-    unsaid = "" if service.roles or service.kind == "minio" else _NO_ROLES
-    note = lost.reason if lost else unsaid
+    unsaid = _NO_ROLES if service.kind == "keystone" and not service.roles else ""
+    note = f"{lost.evidence.question}: {lost.reason}".removeprefix(": ") if lost else unsaid
     return DoorReached("identities", service.at, readable=lost is None, note=note)
 
 

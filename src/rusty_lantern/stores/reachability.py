@@ -66,5 +66,7 @@ class StoreReached(msgspec.Struct, frozen=True):
     other_regions: dict[str, str] = {}
     """Regions that sampled buckets are in and the estate file has no address of → the address that the store gives;
     empty where it gives none."""
+    unread: dict[str, str] = {}
+    """Fields of the store and of its buckets that nothing in the estate file can tell → why."""
     software: Software | None = None
     """What answers for it, as far as its answers show."""

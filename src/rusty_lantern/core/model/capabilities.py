@@ -120,6 +120,21 @@ _STORE_FIELDS = frozenset({
     "minimum_tls", "shared_keys", "bucket_soft_delete",
 })  # fmt: skip
 
+STORE_FIELD_WORDS = {
+    "identities": "identities",
+    "groups": "groups",
+    "credentials": "access keys",
+    "encryption_keys": "encryption keys",
+    "service": "the store's own service identity",
+    "links": "share links",
+    "public_access_guards": "public-access guards of the account",
+    "network": "network rules of the account",
+    "minimum_tls": "the oldest TLS that is accepted",
+    "shared_keys": "whether keys of the account are accepted",
+    "bucket_soft_delete": "soft delete of buckets",
+}
+"""How people read the name of each thing about a store as a whole that another source could tell."""
+
 _NO_SERVICE = "not asked: estate.yaml names no identity service of the store"
 _BY_MANAGEMENT = "only the account's management side has it: an export of its settings beside the store can say it"
 _NO_DOSSIER = "the protocol does not show it; a dossier beside the store can"
@@ -188,7 +203,7 @@ BLOB = Capabilities(
         *((name, _BY_MANAGEMENT) for name in (
             "versioning", "region", "tier", "lifecycle", "replication", "notifications",
         )),
-        ("uploads", "unfinished uploads are not asked for: the service itself removes them after a week"),
+        ("uploads", "not asked for: the service itself removes them after a week"),
     ),
     headers=("x-ms-",),
     passing_headers=("x-ms-request-id", "x-ms-client-request-id"),

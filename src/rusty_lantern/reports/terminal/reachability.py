@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from rusty_lantern.core.model.capabilities import FIELD_WORDS
+from rusty_lantern.core.model.capabilities import FIELD_WORDS, STORE_FIELD_WORDS
 from rusty_lantern.core.model.dossier import Software
+from rusty_lantern.core.value_types import show_names
 from rusty_lantern.reports.terminal.buckets import TRANSPORTS
 from rusty_lantern.reports.terminal.layout import STYLES, line, next_step, styled
 from rusty_lantern.reports.terminal.table import Table
@@ -24,18 +25,22 @@ def reach_view(screen: Console, results: list[StoreReached]) -> None:
         if reached.questions:
             grid = Table("setting", "allowed", "denied for", shrink=(0, 2), floors={0: 16, 2: 16}, sparse=(2,))
             for question, allowed in reached.questions.items():
-                buckets = ", ".join(reached.refused.get(question, []))
-                grid.add(FIELD_WORDS[question], styled(allowed), (buckets, "dim"))
+                grid.add(FIELD_WORDS[question], styled(allowed), (_refused(reached, question), "dim"))
             screen.print()
             grid.show(screen, indent=2)
     screen.print()
     blind = _blind(results)
+    untried = _untried(results)
     if blind:
         line(screen, ("An audit will not be able to see:", STYLES["unknown"]))
         for words in blind:
-            line(screen, words, indent=2)
-    else:
+            line(screen, words, indent=2, hang=2)
+    elif not untried:
         line(screen, ("An audit can see everything that it asks for.", STYLES["ok"]))
+    if untried:
+        line(screen, ("Not tried, so an audit may see less:", STYLES["unknown"]))
+        for words in untried:
+            line(screen, words, indent=2, hang=2)
     if any(reached.credential == "accepted" for reached in results):
         next_step(screen, "lantern survey", "read every bucket's settings and save them")
 
@@ -137,19 +142,53 @@ def _clock(ahead: int | None) -> tuple[str, str]:
 
 
 def _blind(results: list[StoreReached]) -> list[str]:
-    reasons = []
+    """What an audit cannot see, with the stores of which it cannot."""
+    stores: dict[str, list[str]] = {}
     for reached in results:
-        if reached.credential != "accepted":
-            reasons.append(f"{reached.store}: anything ({reached.note or 'the credential is not accepted'})")
-            continue
-        for door in reached.doors:
-            if door.readable is False:
-                what = "who it lets in by name" if door.name == "identities" else f"what its {door.name} door opens"
-                reasons.append(f"{reached.store}: {what} ({door.note})")
-        for question, allowed in reached.questions.items():
-            where = f" of {', '.join(reached.refused[question])}" if question in reached.refused else ""
-            if allowed in ("no", "failed"):
-                reasons.append(f"{reached.store}: {FIELD_WORDS[question]}{where}")
-            elif allowed == "not offered":
-                reasons.append(f"{reached.store}: {FIELD_WORDS[question]} (the store does not offer it)")
-    return reasons
+        for what in _blind_in(reached):
+            stores.setdefault(what, []).append(reached.store)
+    return [f"{', '.join(names)}: {what}" for what, names in stores.items()]
+
+
+def _blind_in(reached: StoreReached) -> list[str]:
+    reasons = []
+    if reached.credential != "accepted":
+        return [f"anything ({reached.note or 'the credential is not accepted'})"]
+    for door in reached.doors:
+        if door.readable is False:
+            what = "who it lets in by name" if door.name == "identities" else f"what its {door.name} door opens"
+            reasons.append(f"{what} ({door.note})")
+    why: dict[str, list[str]] = {}
+    for question, allowed in reached.questions.items():
+        if allowed in ("no", "failed"):
+            where = _refused(reached, question)
+            why.setdefault(f" of {where}" * bool(where), []).append(FIELD_WORDS[question])
+    for question, allowed in reached.questions.items():
+        if allowed == "not offered":
+            why.setdefault(" (not offered by the store)", []).append(FIELD_WORDS[question])
+    for name, note in reached.unread.items():
+        why.setdefault(f" ({note})", []).append(FIELD_WORDS.get(name) or STORE_FIELD_WORDS[name])
+    return [*reasons, *(f"{', '.join(what)}{note}" for note, what in why.items())]
+
+
+MOST_NAMED = 8
+"""So many buckets are named; --json has all."""
+
+
+def _refused(reached: StoreReached, question: str) -> str:
+    """The buckets that refused a question."""
+    refused = reached.refused.get(question, [])
+    if len(refused) == reached.sampled and len(refused) > 1:
+        return f"all {len(refused)} buckets" + " that were tried" * (reached.sampled < (reached.buckets or 0))
+    return show_names(refused, MOST_NAMED)
+
+
+def _untried(results: list[StoreReached]) -> list[str]:
+    """Stores of which not every bucket was tried."""
+    untried = []
+    for reached in results:
+        if reached.buckets == 0:
+            untried.append(f"{reached.store}: it lists no bucket to try")
+        elif reached.buckets is not None and reached.buckets > reached.sampled:
+            untried.append(f"{reached.store}: {reached.buckets - reached.sampled:,} of {reached.buckets:,} buckets")
+    return untried

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
+from itertools import chain
 from pathlib import Path
 from types import TracebackType
 from typing import Any, ClassVar, Literal, Self
@@ -22,7 +23,7 @@ from rusty_lantern.core.config.dossier_validation import load_untrusted
 from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.errors import BadInput, Damaged
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
-from rusty_lantern.core.model.capabilities import DOSSIER, Capabilities
+from rusty_lantern.core.model.capabilities import DOSSIER, FIELD_WORDS, STORE_FIELD_WORDS, Capabilities
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.crew import wanted_names
@@ -147,8 +148,9 @@ class DossierReader:
             credential = "not tried"
         count = len(dossier.buckets) if listing.settled else None
         return StoreReached(
-            store.name, store.at, answers, transport, None, credential, listing.note, count, count or 0, {}, {}
-        )
+            store.name, store.at, answers, transport, None, credential, listing.note, count, count or 0, {}, {},
+            unread=_untold(dossier) if listing.settled else {},
+        )  # fmt: skip
 
     async def estimate(self, only: tuple[str, ...]) -> Estimate:
         """One question, whatever is in the document."""
@@ -171,6 +173,18 @@ class DossierReader:
     async def ask_anonymously(self, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
         """A document has no door."""
         return ProbeAnswer(verb, "", "not asked: the store is read by a document", None)
+
+
+def _untold(dossier: Dossier) -> dict[str, str]:
+    """What a document does not tell, of a bucket at least → why. What its store does not offer is none of that."""
+    names = [name for name in FIELD_WORDS if name not in ("differs_by_door", "object_acls")]
+    buckets = ((name, getattr(bucket, name)) for name in names for bucket in dossier.buckets)
+    of_store = ((name, getattr(dossier, name)) for name in STORE_FIELD_WORDS)
+    untold: dict[str, str] = {}
+    for name, answer in chain(buckets, of_store):
+        if answer.unread:
+            untold.setdefault(name, answer.reason)
+    return untold
 
 
 def _only(dossier: Dossier, *choices: tuple[str, ...]) -> Dossier:

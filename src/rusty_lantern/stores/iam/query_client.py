@@ -44,9 +44,11 @@ class Missing(Exception):
 class QueryClient:
     """Puts questions to one identity service."""
 
-    def __init__(self, client: Client, moment: datetime) -> None:
+    def __init__(self, client: Client, moment: datetime, most: int | None = None) -> None:
         self.client = client
         self.moment = moment
+        self.most = most
+        """How many entries represent a list, whose first page alone is asked for then; None: all of it is."""
         self.lacking: dict[str, RequestFailed] = {}
         self.texts: dict[str, str] = {}
         """Managed documents that were asked for already, by resource name: many identities have the same."""
@@ -88,7 +90,7 @@ class QueryClient:
             result = await self.ask(action, **about, **marker)
             yield result
             following = text(result, "Marker")
-            if text(result, "IsTruncated") != "true":
+            if text(result, "IsTruncated") != "true" or self.most is not None:
                 return
             if following in seen:
                 break

@@ -36,9 +36,10 @@ from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members,
 from rusty_lantern.stores.s3.usage import read_time
 
 
-async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
-    """The dossier's fields that an identity service fills: identities, groups, credentials, the account's number."""
-    asker = QueryClient(client, moment)
+async def read_identities(client: Client, moment: datetime, most: int | None = None) -> dict[str, Any]:
+    """The dossier's fields that an identity service fills: identities, groups, credentials, the account's number.
+    `most`: so many users, roles and groups represent all, of the first page of each list."""
+    asker = QueryClient(client, moment, most)
     try:
         users = await _users(asker)
     except RequestFailed as error:
@@ -46,6 +47,9 @@ async def read_identities(client: Client, moment: datetime) -> dict[str, Any]:
         lost: Answer[Any] = Answer(error.state, None, error.note, refused)
         return {"identities": lost, "groups": lost, "credentials": lost}
     details = await _details(asker)
+    if most is not None:
+        there = [one for one in users if not isinstance(details, _Details) or text(one, "UserName") in details.users]
+        users = there[:most]
     if isinstance(details, _Details):
         identities, groups, roles = _joined(asker, users, details)
     elif details.state in ("unsupported", "denied"):
@@ -183,7 +187,7 @@ async def _one_by_one(asker: QueryClient, users: list[Element]) -> Sections:
     groups: Answer[Any] = Answer("known", [], "", evidence)
     if unread is not None:
         groups = Answer(unread.state, None, unread.note, unread.evidence)
-    titles = sorted({title for identity in identities for title in identity.groups.value or ()})
+    titles = sorted({title for identity in identities for title in identity.groups.value or ()})[: asker.most]
     if titles and unread is None:
         groups = Answer("known", await pooled(group, titles), "", evidence)
     try:
@@ -191,7 +195,7 @@ async def _one_by_one(asker: QueryClient, users: list[Element]) -> Sections:
     except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
         return identities, groups, [any_of("role", lost)] if error.state != "unsupported" else []
-    return identities, groups, await pooled(role, listed)
+    return identities, groups, await pooled(role, listed[: asker.most])
 
 
 async def _own(asker: QueryClient, kind: Kept, title: str) -> tuple[Answer[list[AttachedPolicy]], dict[str, Any]]:
