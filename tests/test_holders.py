@@ -267,7 +267,43 @@ def test_key_material_in_files_is_told_by_place_and_never_repeated(whole: Whole,
     assert (leak["key"], leak["owner"], leak["state"]) == ("SMTC…0330", "camera-uploader", "active")
     shown = whole.run("credentials", "--look-in", str(tmp_path))
     assert secret not in ran.out + shown.out + shown.err and "SMTCAMERA0000000000330" not in ran.out + shown.out
+    assert "Not looked into: binary: 1" in shown.out
     assert whole.run("credentials", "--look-in", str(tmp_path / "nowhere")).code == 2
+
+
+def test_what_was_not_looked_into_is_counted_where_no_secret_was_found(whole: Whole, tmp_path: Path) -> None:
+    for name in ("app", "app/.git", "shut"):
+        (tmp_path / name).mkdir()
+    (tmp_path / "app" / "notes.md").write_text("the secret garden\n")
+    (tmp_path / "app" / "log").write_bytes(b"x\n" * (3 << 20))
+    (tmp_path / "app" / "picture").write_bytes(b"\x89\x00")
+    (tmp_path / "app" / "again").symlink_to(tmp_path / "app" / "notes.md")
+    (tmp_path / "app" / "around").symlink_to(tmp_path, target_is_directory=True)
+    scan = json.loads(whole.run("credentials", "--look-in", str(tmp_path / "app"), "--json").out)
+    passed_over = {"larger than 4 MiB": 1, "binary": 1, "links": 2, "version-control folders": 1}
+    assert (scan["found_in_files"], scan["files_looked_into"], scan["files_passed_over"]) == ([], 1, passed_over)
+    shown = whole.run("credentials", "--look-in", str(tmp_path / "app")).out
+    assert "No secrets were found in 1 file.\nNot looked into: binary: 1, larger than 4 MiB: 1, links: 2" in shown
+    named = whole.run("credentials", "--look-in", str(tmp_path / "app" / "again")).out
+    assert "No secrets were found in 1 file.\n\n" in named
+    assert json.loads(whole.run("credentials", "--json").out)["files_looked_into"] is None
+
+
+def test_every_secret_of_a_line_is_looked_at_however_long_it_is() -> None:
+    secret = "kT9+vQ2mXw7Rb4Lz8Ns1Jd6Hf3Gp5Yc0Ae/UiOqW"
+    hexed, filler = "0a1b2c3d4e" * 4, '{"a": 1, "b": [2, 3]}, '
+
+    def looked(line: str) -> list[str]:
+        return [leak.what for leak in find_leaks(iter([line]))]
+
+    assert looked(f"commit {hexed} secret_key {secret}") == ["the secret of an access key"]
+    assert looked('password: changeme, api_key: "7f3k9q2m5x8w"') == ["a value for api_key"]
+    for length in range(0, 9_000, 97):
+        line = (filler * 400)[:length] + f' "secret_key": "{secret}" ' + filler
+        assert looked(line) == ["the secret of an access key"], length
+    base64 = "kT9vQ2mXw7Rb4Lz8Ns1Jd6Hf3Gp5Yc0AeUiOqWbn" * 1_000
+    for length in range(60):
+        assert looked(f"key{'.' * length}{base64}.") == []
 
 
 @given(st.lists(st.text(alphabet=st.characters(codec="utf-8"), max_size=200), max_size=8))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -13,7 +13,6 @@ from rusty_lantern.cli.session import FailOnOption, end_listing, oldest_allowed,
 
 if TYPE_CHECKING:
     from rusty_lantern.core.audit.store_subject import StoreSubject
-    from rusty_lantern.reports.results.identities import LeakRow
 
 
 def register(app: typer.Typer) -> None:
@@ -61,7 +60,7 @@ def credentials(
         identities=[r for c in stores for r in identity_rows(c, judge) if fnmatchcase(r.name, wanted)],
         credentials=[r for c in session.stores for r in credential_rows(c, judge) if fnmatchcase(r.owner, wanted)],
         unread=unread_sections(session.stores, "identities", "credentials"),
-        found_in_files=_look_in(look_in, session.stores) if look_in else None,
+        **(_look_in(look_in, session.stores) if look_in else {}),
     )
     if owner is not None and not (result.identities or result.credentials):
         _refuse_unknown_name(owner, session.stores)
@@ -91,13 +90,15 @@ def _refuse_unknown_name(owner: str, stores: list[StoreSubject]) -> None:
     raise BadInput(Problem(f'no identity and no owner of a credential is called "{owner}"', remedy=hint))
 
 
-def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> list[LeakRow]:
+def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> dict[str, Any]:
+    """What a result says of key material in files."""
     from rusty_lantern.core.model.identity import masked
-    from rusty_lantern.intake.secret_scan import leaks_in
+    from rusty_lantern.intake.secret_scan import secrets_in
     from rusty_lantern.reports.results.identities import LeakRow
 
+    scan = secrets_in(places)
     rows = []
-    for path, leak in leaks_in(places):
+    for path, leak in scan.leaks:
         owners = [(c, c.index.credentials[leak.key_id]) for c in store_subjects if leak.key_id in c.index.credentials]
         store_subject, credential = owners[0] if owners else (None, None)
         rows.append(
@@ -111,4 +112,5 @@ def _look_in(places: list[Path], store_subjects: list[StoreSubject]) -> list[Lea
                 state=str(credential.state.value or "unknown") if credential else "",
             )
         )
-    return rows
+    passed_over = {why: number for why, number in sorted(scan.passed_over.items()) if number}
+    return {"found_in_files": rows, "files_looked_into": scan.files, "files_passed_over": passed_over}

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-LONGEST_LINE = 4_096
+LONGEST_LINE, OVERLAP = 4_096, 512
 _ARMOUR = re.compile(r"-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----")
 _TELLING = r"(?:secret|password|passwd|passphrase|private[_-]?key|api[_-]?key|auth[_-]?token|bearer|sas[_-]?token)"
 _NAMED = re.compile(
@@ -40,25 +40,37 @@ def find_leaks(lines: Iterator[str]) -> Iterator[Leak]:
     """Key material in the lines of a file; an access key's id belongs to a secret at most three lines away."""
     last_id, last_line = "", -9
     for number, whole in enumerate(lines, 1):
-        line = whole[:LONGEST_LINE]
-        found_id = _KEY_ID.search(line)
-        if found_id:
-            last_id, last_line = found_id[1], number
-        what = _looks_like(line)
-        if what:
-            yield Leak(number, what, last_id if number - last_line <= 3 else "")
+        told: set[str] = set()
+        for line in _pieces(whole):
+            found_id = _KEY_ID.search(line)
+            if found_id:
+                last_id, last_line = found_id[1], number
+            for what in _looks_like(line):
+                if what not in told:
+                    told.add(what)
+                    yield Leak(number, what, last_id if number - last_line <= 3 else "")
 
 
-def _looks_like(line: str) -> str:
+def _pieces(line: str) -> Iterator[str]:
+    """A line in pieces that overlap by the longest thing that is looked for: some files are one line. Where a piece
+    is cut stands `=`, which no secret is next to, so that none is taken for whole that is not."""
+    for at in range(0, max(1, len(line) - OVERLAP), LONGEST_LINE - OVERLAP):
+        end = at + LONGEST_LINE
+        yield "=" * (at > 0) + line[at:end] + "=" * (end < len(line))
+
+
+def _looks_like(line: str) -> Iterator[str]:
+    """What a line has, the plainest form first; of a form that says the same twice, one."""
     if _ARMOUR.search(line):
-        return "a private key"
-    secret = _SECRET.search(line)
-    if secret and _random(secret[1]) and re.search(r"[+/]|(?i:secret|key)", line):
-        return "the secret of an access key"
-    named = _NAMED.search(line)
-    if named and not _PLACEHOLDER.match(named[2]) and _entropy(named[2]) >= min(DENSE, 0.2 * len(named[2]) + 0.9):
-        return f"a value for {named[1][:40]}"
-    return ""
+        yield "a private key"
+        return
+    telling = re.search(r"(?i)secret|key", line) is not None
+    if any(_random(one[1]) and (telling or re.search("[+/]", one[1])) for one in _SECRET.finditer(line)):
+        yield "the secret of an access key"
+        return
+    for named in _NAMED.finditer(line):
+        if not _PLACEHOLDER.match(named[2]) and _entropy(named[2]) >= min(DENSE, 0.2 * len(named[2]) + 0.9):
+            yield f"a value for {named[1][:40]}"
 
 
 REMOVED = "(left out: it looks like a secret)"

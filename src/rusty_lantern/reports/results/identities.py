@@ -92,6 +92,7 @@ class LeakRow(msgspec.Struct, frozen=True, kw_only=True):
     key: str
     store: str
     owner: str
+    """Empty where nobody has it, or nobody knows: the lists of some stores were not read."""
     state: str
 
 
@@ -102,7 +103,11 @@ class CredentialsResult(OfSurvey, frozen=True, kw_only=True):
     credentials: list[CredentialRow]
     unread: dict[str, str]
     """Store → why its identities or credentials are unknown."""
-    found_in_files: list[LeakRow] | None
+    found_in_files: list[LeakRow] | None = None
+    """Null, where no files were looked into."""
+    files_looked_into: int | None = None
+    files_passed_over: dict[str, int] | None = None
+    """Why → how many files and folders."""
 
 
 def counted_against(findings: Iterable[Finding]) -> AgainstBaseline:

@@ -75,7 +75,10 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     if shown:
         grid.show(screen)
     if len(shown) < len(rows):
-        line(screen, (f"{many(len(rows) - len(shown), 'bucket')} closed to the public", STYLES["ok"]))
+        copied = sum(bool(row.by_copies) for row in rows if not _has_ways(row))
+        doubt = f", but for copies of {copied:,} of them, which are unknown" * bool(copied)
+        words = f"{many(len(rows) - len(shown), 'bucket')} closed to the public{doubt}"
+        line(screen, (words, STYLES["ok" if not copied else "unknown"]))
     line(screen, (LEVELS_LEGEND, "dim"))
     line(screen, (VERBS_LEGEND, "dim"))
     if result.unread_roles:

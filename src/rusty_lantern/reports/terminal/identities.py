@@ -147,12 +147,24 @@ def _found_in_files(screen: Console, result: CredentialsResult) -> None:
     if result.found_in_files is None:
         return
     screen.print()
+    passed_over = result.files_passed_over or {}
     if not result.found_in_files:
-        line(screen, ("No secrets were found in the files.", STYLES["ok"]))
+        words = f"No secrets were found in {many(result.files_looked_into or 0, 'file')}."
+        line(screen, (words, STYLES["ok"] if result.files_looked_into and not passed_over else ""))
+        _passed_over(screen, passed_over)
         return
     line(screen, ("Secrets found in files", STYLES["critical"]))
     grid = Table("file and line", "what", "access key", "owner", "state", shrink=(1,), lead=0)
     for leak in result.found_in_files:
-        whose = f"{leak.store}: {leak.owner}" if leak.store else ("in no surveyed store" if leak.key else "")
+        nobody = "unknown" if result.unread else "in no surveyed store"
+        whose = f"{leak.store}: {leak.owner}" if leak.store else nobody if leak.key else ""
         grid.add((f"{leak.file}:{leak.line}", "bold"), leak.what, leak.key, whose, leak.state)
     grid.show(screen)
+    _passed_over(screen, passed_over)
+
+
+def _passed_over(screen: Console, passed_over: Mapping[str, int]) -> None:
+    """What was not looked into."""
+    if passed_over:
+        words = ", ".join(f"{why}: {number:,}" for why, number in passed_over.items())
+        line(screen, (f"Not looked into: {words}", STYLES["unknown"]))
