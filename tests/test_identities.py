@@ -13,10 +13,12 @@ from typing import Any
 
 import pytest
 from aiohttp import ClientSession, web
+from hypothesis import given
+from hypothesis import strategies as st
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.role_trust import assumable_by
-from rusty_lantern.intake.presigned_url import LONGEST, find_signed, is_at
+from rusty_lantern.intake.presigned_url import LONGEST, find_signed, is_at, signature_places
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import BASELINE, CREDENTIAL
 from rusty_lantern.simulator.s3_server import Standin
@@ -359,6 +361,15 @@ def test_a_link_across_the_border_of_two_pieces_is_found_once(tmp_path: Path) ->
         found = find_links([path]).links
         assert [(signed.credential, where) for signed, _, where in found] == [("K", f"{path}:{before // 2 + 1}")]
     assert list(find_signed(b"signature=" * 100)) == []
+
+
+_PIECES = [b"s", b"S", b"ignature", b"temp_url_", b"sig", b"?", b"&", b";", b"=", b"%3D", b"%3d", b"%3", b"x", b"_"]
+
+
+@given(st.lists(st.sampled_from(_PIECES), max_size=12).map(b"".join))
+def test_signatures_are_where_one_pattern_for_them_all_is(text: bytes) -> None:
+    plain = re.compile(rb"(?:[Ss]ignature|temp_url_sig|(?<=[?&;])sig)(?:=|%3[Dd])")
+    assert list(signature_places(text)) == [one.start() for one in plain.finditer(text)]
 
 
 # --- front doors

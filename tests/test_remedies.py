@@ -20,13 +20,15 @@ from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.access_differences import own_differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
-from rusty_lantern.core.audit.store_subject import views
+from rusty_lantern.core.audit.store_subject import store_subjects, views
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.model.acl import Grant, ObjectAcls
 from rusty_lantern.core.model.bucket import Bucket, Lock
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.remedies import remedies
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -102,7 +104,10 @@ def test_a_statement_with_another_verb_is_split_and_the_other_verb_stays() -> No
     remedy, after = found
     assert after.fact("exposure.read").value == "closed"
     assert after.fact("exposure.read-settings").value == "open"
-    assert remedy.proof[-1] == "nothing else is lost, and nothing is gained"
+    assert list(remedy.proof[-2:]) == [
+        "nothing else is known to be lost or gained",
+        "the store's own identities were not read (not in the dossier): what they lose or gain is not known",
+    ]
     principals = [s["Principal"] for s in json.loads(remedy.documents[0].text)["Statement"]]
     assert sorted(map(str, principals)) == ["*", str({"AWS": [OWNER]})]
 
@@ -249,3 +254,41 @@ def test_of_many_subjects_each_thing_to_do_is_told_once_with_how_many_need_it(tm
     assert "on 40 subjects: harbour/b-000, harbour/b-003" in told
     assert "on 120 subjects: harbour/b-000, harbour/b-003" in told
     assert out.count("b-000") == 3  # the last one says whose documents to look at
+
+
+WHOLE = saltmarsh.harbour().dossier
+UNREAD: Answer[Any] = Answer("denied", None, "AccessDenied")
+_PEOPLE = WHOLE.identities.value or []
+_ONE_UNREAD = [
+    msgspec.structs.replace(
+        WHOLE,
+        identities=Answer(
+            "known", [msgspec.structs.replace(one, policies=UNREAD) if one is who else one for one in _PEOPLE]
+        ),
+    )
+    for who in _PEOPLE
+]
+
+
+@pytest.mark.parametrize(
+    "dossier",
+    [msgspec.structs.replace(WHOLE, identities=UNREAD), msgspec.structs.replace(WHOLE, groups=UNREAD), *_ONE_UNREAD],
+)
+def test_whoever_loses_something_may_lose_it_where_permissions_were_not_read(dossier: Dossier) -> None:
+    """Rules that are taken away: what the store's own surely lose by it is never nothing once something was denied."""
+
+    def lost(read: Dossier, bucket: Bucket) -> tuple[set[tuple[str, Verb]], set[tuple[str, Verb]], str]:
+        [store] = store_subjects([read], None, saltmarsh.MOMENT)
+        view = store.buckets[bucket.name]
+        own = own_differences(view, beside(view, msgspec.structs.replace(view.bucket, policy=ABSENT, acl=ABSENT)))
+        sure = {(one.who, one.verb) for one in own.differences if one.change.lost is not None}
+        return sure, {(one.who, one.verb) for one in own.differences if not one.change.sure}, own.unseen
+
+    losers = 0
+    for bucket in WHOLE.buckets:
+        known, _, _ = lost(WHOLE, bucket)
+        sure, perhaps, unseen = lost(dossier, bucket)
+        losers += len(known)
+        assert sure <= known
+        assert unseen or known <= sure | perhaps, (bucket.name, known - sure - perhaps)
+    assert losers > 20

@@ -10,8 +10,8 @@ import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.identity_policies import (
     IdentityPolicies,
     combined_rules,
@@ -24,6 +24,7 @@ from rusty_lantern.core.access.solver.difference import Asker, Change, differenc
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
 from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 
@@ -64,8 +65,8 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     identities = before.index.dossier.identities
     if before.rules == after.rules:
         return OwnDifferences([])
-    if identities.unread:  # what is allowed to everybody, or by name, is compared there
-        same = _refusals(before) == _refusals(after)
+    if identities.unread:  # what is allowed by name is compared there
+        same = _of_anybody(before.rules) == _of_anybody(after.rules)
         return OwnDifferences([], "" if same else f"the store's own identities were not read ({identities.reason})")
     moved = after.dossier is not before.dossier  # to other software, which reads what is attached in its own way
     indexes = before.index, StoreIndex(after.dossier, after.moment) if moved else before.index
@@ -84,10 +85,16 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     return OwnDifferences(differences, f"{left:,} more identities of the store were not checked" if left else "")
 
 
-def _refusals(view: BucketSubject) -> frozenset[Statement]:
-    """What a bucket's policy refuses, whatever its statements are called."""
-    statements = (one for one in view.rules.policy.statements if one.effect != "Allow")
-    return frozenset(msgspec.structs.replace(one, place="", sid="") for one in statements)
+def _of_anybody(rules: Rules) -> tuple[object, ...]:
+    """What rules refuse, and what they grant to more than those whom they name; whatever statements are called."""
+    statements = frozenset(
+        msgspec.structs.replace(one, place="", sid="")
+        for one in rules.policy.statements
+        if one.effect != "Allow" or (whom := one.principals) is None or whom.everyone or whom.negated or whom.vague
+    )
+    granted: tuple[Grant | Right | ObjectGrant, ...] = (*rules.acl, *rules.rights, *rules.object_acls)
+    grants = [one for one in granted if one.to != "named"]
+    return statements, grants, rules.ignore_acls, rules.restrict_policies, rules.disable_grants, rules.object_doubt
 
 
 def _of_own(

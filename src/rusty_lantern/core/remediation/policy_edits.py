@@ -305,9 +305,10 @@ def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement])
     own = own_differences(view, after)
     outcomes += _own_losses(own.differences)
     sure = sure and all(one.change.sure for one in own.differences)
-    outcomes += [f"{own.unseen}: what they lose is not known"] if own.unseen else []
-    if len(outcomes) == len(wanted) + bool(own.unseen):
-        outcomes.append("nothing else is lost, and nothing is gained")
+    if len(outcomes) == len(wanted):
+        seen = sure and not own.unseen
+        outcomes.append(f"nothing else is {'lost, and nothing is' if seen else 'known to be lost or'} gained")
+    outcomes += [f"{own.unseen}: what they lose or gain is not known"] if own.unseen else []
     return outcomes if sure else [*outcomes, "something that was not understood or not read could hide more"]
 
 

@@ -68,7 +68,9 @@ class Widest(msgspec.Struct, frozen=True):
     restriction: Restriction | None = None
 
 
-Side = Literal["least", "most"]
+Side = Literal["least", "most", "understood"]
+"""How what is not understood or not read counts: as refusing all that it may, as allowing all that it may, or not at
+all."""
 
 
 class AudienceView:

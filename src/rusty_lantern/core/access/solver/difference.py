@@ -56,10 +56,28 @@ def difference(
     )  # fmt: skip
     try:
         gained, lost = _more(new, old, verb), _more(old, new, verb)
-        hidden = _hidden(old, new, verb, gained=gained is not None, lost=lost is not None)
+        hidden = any(
+            (gained is None and _more(new, old, verb, *sides) is not None)
+            or (lost is None and _more(old, new, verb, *sides) is not None)
+            for sides in _comparisons(old, new)
+        )
     except OverBudget:
         return Change(None, None, sure=False)
     return Change(gained, lost, sure=not hidden)
+
+
+def _comparisons(old: AudienceView, new: AudienceView) -> tuple[tuple[Side, Side], ...]:
+    """Where what is not understood or not read may hide a gain or a loss that is not shown: the sides of the one that
+    has more and of the other.
+
+    What only one has may be anything. What both have alike allows something on both or on neither: if it does, the most
+    differs; if it neither allows nor refuses it, what is understood does.
+    """
+    if not (old.doubts or new.doubts or old.rules.doubted or new.rules.doubted):
+        return ()
+    if (old.doubts, old.rules.doubted) != (new.doubts, new.rules.doubted):
+        return (("most", "least"),)
+    return ("most", "most"), ("understood", "understood")
 
 
 def _more(
@@ -74,16 +92,3 @@ def _more(
                 witness = witness_of(request, view.rules.bucket, way_in(view.rules, decide(view.rules, request).by))
                 return msgspec.structs.replace(witness, caller=view.identity.name) if view.identity else witness
     return None
-
-
-def _hidden(old: AudienceView, new: AudienceView, verb: Verb, *, gained: bool, lost: bool) -> bool:
-    """Whether what is not understood or not read may hide a gain or a loss that is not shown.
-
-    What both sides do not understand alike cancels out; what only one has may be anything.
-    """
-    if not (old.doubts or new.doubts or old.rules.doubted or new.rules.doubted):
-        return False
-    alike = (old.doubts, old.rules.doubted) == (new.doubts, new.rules.doubted)
-    side: Side = "most" if alike else "least"
-    gain = not gained and _more(new, old, verb, "most", side) is not None
-    return gain or (not lost and _more(old, new, verb, "most", side) is not None)
