@@ -23,10 +23,10 @@ from rusty_lantern.archive.surveys import (
     HistoryEntry,
     Manifest,
     _manifest,
-    load,
     names,
     pruned,
     purpose_of,
+    verified,
 )
 from rusty_lantern.core.errors import BadInput, Damaged, Problem
 
@@ -61,7 +61,7 @@ def history(archive: Path, *, verify: bool, signer: PublicKey | None = None) -> 
         try:
             content = (folder / MANIFEST).read_bytes()
             digest = hashlib.sha256(content).hexdigest()
-            manifest = load(archive, name, tables=True).manifest if verify else _manifest(folder)
+            manifest = verified(archive, name) if verify else _manifest(folder)
             gone, broken = _follows(archive, manifest, surveys[-1].digest if surveys else None, digests, followers)
             wrong = broken if verify else ""
             followers.setdefault(manifest.previous, name)

@@ -211,12 +211,34 @@ def _hash_of_last(archive: Path, before: str) -> str | None:
     return hashlib.sha256(manifest.read_bytes()).hexdigest() if manifest.is_file() else None
 
 
-def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Survey:
+def load(archive: Path, name: str | None = None) -> Survey:
     """A saved survey, by name or its beginning; the latest without one. Checks every hash but those of version tables,
-    which are only looked for; with `tables` those too.
+    which are only looked for.
 
     Raises `BadInput` if there is none, `Damaged` if a file is missing, added to, or not what was written.
     """
+    folder = _folder(archive, name)
+    manifest, listed = _listed(folder)
+    dossiers = [decode(_checked(folder, path, digest), path) for path, digest in listed if not _is_table(path)]
+    for path in (path for path, _ in listed if _is_table(path)):
+        _look_for(folder, path)
+    return Survey(folder, manifest, dossiers)
+
+
+def verified(archive: Path, name: str) -> Manifest:
+    """The manifest of a saved survey, of which every file is as it was written, version tables too. Raises what `load`
+    does."""
+    folder = _folder(archive, name)
+    manifest, listed = _listed(folder)
+    for path, digest in listed:
+        if _is_table(path):
+            _check_table(folder, path, digest)
+        else:
+            _checked(folder, path, digest)
+    return manifest
+
+
+def _folder(archive: Path, name: str | None) -> Path:
     kept = names(archive)
     if not kept:
         raise BadInput(Problem("no survey is saved here yet", Place(str(archive)), "take one with: lantern survey"))
@@ -224,17 +246,15 @@ def load(archive: Path, name: str | None = None, *, tables: bool = False) -> Sur
     if not fitting or (name is not None and len(fitting) > 1 and name not in fitting):
         what = f'no survey "{name}"' if not fitting else f'more than one survey begins with "{name}"'
         raise BadInput(Problem(what, Place(str(archive)), f"kept: {', '.join((fitting or kept)[-5:])}"))
-    folder = archive / (name if name in fitting else fitting[-1])
+    return archive / (name if name in fitting else fitting[-1])
+
+
+def _listed(folder: Path) -> tuple[Manifest, list[tuple[str, str]]]:
+    """A survey's manifest, and its files with their hashes, in order. Raises `Damaged` for a file that is not of it."""
     manifest = _manifest(folder)
-    present = _files_in(folder) - {MANIFEST, f"{MANIFEST}.sig"}
-    for stray in sorted(present - set(manifest.files)):
+    for stray in sorted(_files_in(folder) - {MANIFEST, f"{MANIFEST}.sig"} - set(manifest.files)):
         raise Damaged(Problem("this file is not part of the survey", _place(folder, stray), _REMEDY))
-    listed = sorted(manifest.files.items())
-    dossiers = [decode(_checked(folder, path, digest), path) for path, digest in listed if not _is_table(path)]
-    for path, digest in listed:
-        if _is_table(path) and (tables or path not in present):
-            _check_table(folder, path, digest)
-    return Survey(folder, manifest, dossiers)
+    return manifest, sorted(manifest.files.items())
 
 
 def _files_in(folder: Path) -> set[str]:
@@ -250,11 +270,16 @@ def _is_table(path: str) -> bool:
     return re.fullmatch(rf"{TABLES}/[a-z0-9][a-z0-9-]*/[^/]+\.parquet", path) is not None
 
 
+def _look_for(folder: Path, path: str) -> None:
+    """Raise `Damaged` if a version table is missing."""
+    if not (folder / path).is_file():
+        raise Damaged(Problem("a file of the survey is missing", _place(folder, path), _REMEDY))
+
+
 def _check_table(folder: Path, path: str, digest: str) -> None:
     """Raise `Damaged` if a version table is missing or altered."""
     try:
-        if not (folder / path).is_file():
-            raise Damaged(Problem("a file of the survey is missing", _place(folder, path), _REMEDY))
+        _look_for(folder, path)
         if _digest(folder / path) != digest:
             raise Damaged(Problem("this file is not what the survey wrote", _place(folder, path), _REMEDY))
     except OSError as error:

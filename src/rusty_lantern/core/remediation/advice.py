@@ -5,6 +5,8 @@ Every sentence says something that can be done by whoever reads it; `tests/test_
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.finding_words import observed_words
 from rusty_lantern.core.facts.registry import lookup
@@ -22,18 +24,24 @@ def advice(finding: Finding) -> str:
     """What puts a drift right, in words alone."""
     requirement, seen = finding.requirement, finding.observed
     value = "" if seen.value is None else str(seen.value)
-    entry = lookup(requirement.fact)
-    rows = (("", entry.advice),) if isinstance(entry.advice, str) else entry.advice
-    said = next((words for seen_, words in rows if not seen_ or seen_ in (value, seen.note)), "")
-    said = said or _OF_KIND.get(entry.subject, "see to it that {fact} is {wanted}")
     wanted = requirement.comparison.words if requirement.comparison else ""
+    return _advice(requirement.fact, wanted, value, seen.note, observed_words(finding))
+
+
+@lru_cache(maxsize=1024)
+def _advice(fact: str, wanted: str, value: str, note: str, observed: str) -> str:
+    """The same for whatever drifts alike: often hundreds of buckets do."""
+    entry = lookup(fact)
+    rows = (("", entry.advice),) if isinstance(entry.advice, str) else entry.advice
+    said = next((words for seen, words in rows if not seen or seen in (value, note)), "")
+    said = said or _OF_KIND.get(entry.subject, "see to it that {fact} is {wanted}")
     return (
         said.format(
-            fact=requirement.fact,
-            last=_last(requirement.fact),
+            fact=fact,
+            last=_last(fact),
             wanted={"present": "any value", "absent": "none"}.get(wanted, wanted),
-            observed=observed_words(finding),
-            note=seen.note,
+            observed=observed,
+            note=note,
         )
         .replace(" ()", "")
         .rstrip(": ")

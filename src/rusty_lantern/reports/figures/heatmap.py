@@ -19,6 +19,7 @@ MARKS = {
     "ok": (".", "#6b7f8c", 30, "ok"),
 }
 """State → marker, colour, size, words: no two differ by colour alone."""
+_RANKS = {mark: rank for rank, mark in enumerate(MARKS)}
 
 
 def mark_of(status: str, severity: str) -> str:
@@ -76,6 +77,5 @@ def _heading(area: str) -> str:
 
 
 def _badness(line: BucketLine) -> tuple[object, ...]:
-    ranks = list(MARKS)
-    marks = sorted(ranks.index(mark_of(cell.status, cell.severity)) for cell in line.cells)
+    marks = sorted(_RANKS[mark_of(cell.status, cell.severity)] for cell in line.cells)
     return *marks, line.store, line.bucket

@@ -53,7 +53,7 @@ def page(result: ReportResult, pictures: Sequence[Picture] = ()) -> str:
         o=result.audit.overview,
         in_days=in_days_from,
         sampled=_sampled(result),
-        drift_table=lambda rows: Markup(table.render(rows=rows, where=where, rank=_rank)),  # noqa: S704
+        drift_table=lambda rows: Markup(table.render(rows=rows, where=where, ranks=RANKS)),  # noqa: S704
     )
 
 
@@ -62,7 +62,7 @@ _DRIFT_TABLE = """\
 <thead><tr><th scope="col">severity</th><th scope="col">subject</th><th scope="col">fact</th>\
 <th scope="col">required</th><th scope="col">observed</th><th scope="col">since</th><th scope="col">why</th></tr>\
 </thead>
-<tbody>{% for d in rows %}<tr><td class="{{ d.severity }}" data-rank="{{ rank(d.severity) }}">{{ d.severity }}</td>\
+<tbody>{% for d in rows %}<tr><td class="{{ d.severity }}" data-rank="{{ ranks[d.severity] }}">{{ d.severity }}</td>\
 <th scope="row">{{ where(d) }}</th><td>{{ d.fact }}</td><td>{{ d.required }}</td><td><strong>{{ d.observed }}</strong>\
 {% if d.note %}<br>{{ d.note }}{% endif %}</td><td>{{ d.since.strftime('%Y-%m-%d') if d.since else '' }}\
 {{ ' or before' if d.since_or_before else '' }}</td><td>{{ d.reason or d.because }}</td></tr>
@@ -95,8 +95,7 @@ def where(finding: FindingResult) -> str:
     return f"{finding.store}/{finding.name}" if finding.subject == "bucket" else f"{finding.store}: {finding.name}"
 
 
-def _rank(severity: str) -> int:
-    return ("critical", "high", "medium", "low").index(severity)
+RANKS = {"critical": 0, "high": 1, "medium": 2, "low": 3}
 
 
 def _sampled(result: ReportResult) -> str:

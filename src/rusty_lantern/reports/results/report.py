@@ -180,16 +180,15 @@ def _public_access(views: Sequence[BucketSubject], judged: Audit) -> list[Public
     """Every door that is not closed to the public: the widest audience of each verb, worst first."""
     doors = []
     for view in views:
-        own_way: dict[str, str] = {}
-        if any(verdict.level in ("open", "restricted") for verdict in view.verdicts.values()):
-            other_ways = [one.changes.items() for one in read_otherwise(view) if one.of_store]
-            own_way = {place: other for changes in other_ways for place, (_, other) in changes}
-        for verb in VERBS:
+        wide = {verb for level in ("open", "restricted") for verb in view.levels.get(level, ())}
+        if not wide:
+            continue
+        other_ways = [one.changes.items() for one in read_otherwise(view) if one.of_store]
+        own_way = {place: other for changes in other_ways for place, (_, other) in changes}
+        for verb in (verb for verb in VERBS if verb in wide):
             levels = {audience: view.verdicts[audience, verb] for audience in AUDIENCES}
-            audience = next((a for a in AUDIENCES if levels[a].level == "open"), None)
-            audience = audience or next((a for a in AUDIENCES if levels[a].level == "restricted"), None)
-            if audience is None:
-                continue
+            by_level = {levels[audience].level: audience for audience in reversed(AUDIENCES)}
+            audience = by_level["open" if "open" in by_level else "restricted"]
             verdict, store, bucket = levels[audience], view.dossier.store, view.bucket.name
             other = own_way.get(f"{audience}.{verb}")
             otherwise = f", as this store reads it; {other} by the common reading" if other else ""
@@ -239,16 +238,20 @@ def _tasks(audit: AuditResult, remedies: Sequence[tuple[Remedy, Sequence[Key]]])
     return sorted(tasks, key=lambda task: min(places[id(one)] for one in task.drift))
 
 
+_RANKS = {str(severity): rank for rank, severity in enumerate(SEVERITIES)}
+
+
 def _severity(word: str) -> int:
-    return [str(severity) for severity in SEVERITIES].index(word)
+    return _RANKS[word]
 
 
 def _by_area(views: Sequence[BucketSubject], judged: Audit) -> Iterator[BucketLine]:
     mine: dict[tuple[str, str], dict[Area, list[Finding]]] = {}
-    for finding in judged.findings:
-        if finding.kind == "bucket":
-            by_area = mine.setdefault((finding.store, finding.name), {})
-            by_area.setdefault(lookup(finding.requirement.fact).area, []).append(finding)
+    buckets = [finding for finding in judged.findings if finding.kind == "bucket"]
+    areas = {fact: lookup(fact).area for fact in {finding.requirement.fact for finding in buckets}}
+    for finding in buckets:
+        by_area = mine.setdefault((finding.store, finding.name), {})
+        by_area.setdefault(areas[finding.requirement.fact], []).append(finding)
     for view in views:
         by_area = mine.get((view.store, view.name), {})
         steward = view.fact("tags.steward").value
