@@ -30,7 +30,7 @@ lint: $(VENV)/.tests
 	$(BIN)/lint-imports
 
 test: lint
-	$(BIN)/pytest -n 3 --no-loadscope-reorder --durations=25
+	$(BIN)/pytest -n 4 --no-loadscope-reorder --durations=25
 
 bench: $(VENV)/.tests
 	$(BIN)/python bench/every.py
