@@ -23,6 +23,7 @@ from pyarrow import parquet
 from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import lost_dossier
 from rusty_lantern.reports.figures.canvas import drawn, make_room_for_names
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -164,8 +165,33 @@ def test_a_page_of_stores_that_were_not_read_says_of_nothing_that_there_is_none(
     save(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, [lost_dossier("harbour", "", saltmarsh.MOMENT, gone)])
     assert lantern("report", "--out", "page.html", "--no-figures", cwd=tmp_path / "ws").code == 0
     page = (tmp_path / "ws/page.html").read_text()
-    assert "No drift in what was read." in page and "No requirement is unknown in what was read." in page
+    assert (
+        "Nothing was checked: the baseline requires nothing of what was read." in page
+        and "No requirement is unknown in what was read." in page
+    )
     assert 'class="good">N' not in page and "Nothing known." in page
+
+
+def test_a_page_without_drift_is_good_only_where_all_is_known_and_something_was_checked(tmp_path: Path) -> None:
+    harbour = saltmarsh.harbour().dossier
+    [bucket] = [one for one in harbour.buckets if one.name == "grant-ledger"]
+    unread = msgspec.structs.replace(bucket, versioning=Answer("denied", None, "AccessDenied"))
+
+    def page_of(name: str, bucket: Bucket, required: str) -> str:
+        make(tmp_path / name, workspace_files("http://127.0.0.1:9"))
+        (tmp_path / name / "baseline.yaml").write_text(f"sheets: [{{sheet: s, require: {{{required}}}}}]\n")
+        dossier = msgspec.structs.replace(harbour, buckets=[bucket], listing=Answer("known", 1))
+        save(tmp_path / name / "surveys", "x", saltmarsh.MOMENT, [dossier])
+        assert lantern("report", "--out", "page.html", "--no-figures", cwd=tmp_path / name).code == 0
+        return (tmp_path / name / "page.html").read_text()
+
+    known = page_of("known", bucket, "versioning: on")
+    assert '<p class="good">No drift.</p>' in known and '<p class="good">Nothing.</p>' in known
+    doubtful = page_of("doubtful", unread, "versioning: on")
+    assert '<p class="unknown">No known drift.</p>' in doubtful and "No drift" not in doubtful
+    assert "Nothing." not in doubtful.partition("Deadlines")[0]
+    unchecked = page_of("unchecked", bucket, "versioning: anything")
+    assert "Nothing was checked: the baseline requires nothing" in unchecked and "No drift" not in unchecked
 
 
 @pytest.fixture(scope="module")

@@ -105,6 +105,19 @@ class AuditResult(OfSurvey, frozen=True, kw_only=True):
     overview: OverviewResult
     """The same on one screen."""
 
+    @property
+    def drift_known(self) -> bool:
+        """Whether there is surely no drift besides what is listed: something was checked, and all of it is known."""
+        return not self.unchecked and not self.counts["unknown"] and not self.unread_stores
+
+    @property
+    def unchecked(self) -> str:
+        """Why nothing was checked at all; empty where something was."""
+        if any(self.counts.values()):
+            return ""
+        read = "these subjects" if not self.unread_stores else "what was read"
+        return f"nothing was checked: the baseline requires nothing of {read}"
+
 
 class WaiverResult(msgspec.Struct, frozen=True, kw_only=True):
     """The state of one waiver: `in force`, `ends soon`, `ended`, `not yet`, `too long`, or `unused`."""

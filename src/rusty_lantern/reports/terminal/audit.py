@@ -49,10 +49,9 @@ def _totals(screen: Console, result: AuditResult) -> None:
     drift = [(f"{number} {word}", STYLES[word]) for word, number in result.drift_by_severity.items() if number]
     others = [(f"{result.counts[word]} {word}", STYLES[word]) for word in ("unknown", "waived", "ok")]
     if not drift:
-        sure = not result.counts["unknown"] and not result.unread_stores
-        drift = [("no drift", STYLES["ok"]) if sure else ("no known drift", "")]
-    if not any(result.counts.values()):
-        drift = [("nothing was checked: the baseline requires nothing of these subjects", STYLES["unknown"])]
+        drift = [("no drift", STYLES["ok"]) if result.drift_known else ("no known drift", "")]
+    if result.unchecked:
+        drift = [(result.unchecked, STYLES["unknown"])]
     parts: list[str | tuple[str, str]] = []
     for one in [*drift, *others]:
         parts += [one, "   "]
