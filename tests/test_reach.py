@@ -105,3 +105,19 @@ def test_an_audit_that_sees_all_of_what_it_asks_is_said_so_of_none_that_does_not
     assert "can see everything" not in out
     assert "skerry, lagoon, cove, slipway: encryption keys" in out
     assert "skerry: identities" not in " ".join(out.split())  # its administration door tells them
+
+
+@pytest.mark.parametrize(
+    ("question", "unread"),
+    [("ListUsers", "identities, groups, access keys"), ("ListAccessKeys", "access keys"),
+     ("GetAccountAuthorizationDetails", "permissions of 11 of 12 identities"), ("nothing", "")],
+)  # fmt: skip
+def test_a_survey_says_of_people_that_were_asked_for_that_they_were_not_read(
+    question: str, unread: str, tmp_path: Path
+) -> None:
+    with refusing(f"Action={question}&") as address:
+        folder = estate_for(tmp_path, address, PEOPLE.replace("ADDRESS", address))
+        told = " ".join(lantern("survey", cwd=folder).out.split())
+    assert (f"harbour: not read: {unread}" in told) is bool(unread), told
+    assert ("harbour: not read:" in told) is bool(unread)
+    assert "encryption keys (" not in told  # nobody was asked for them

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections import Counter
 from datetime import datetime
+from typing import Any
 
 import msgspec
 
 from rusty_lantern.archive.surveys import HistoryEntry, Manifest, Survey
-from rusty_lantern.core.answer import NOT_IN_DOSSIER
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.history.drift_history import AuditSummary, DriftDuration
-from rusty_lantern.core.model.capabilities import FIELD_WORDS, PROTOCOLS
+from rusty_lantern.core.model.capabilities import BESIDE, FIELD_WORDS, PROTOCOLS, STORE_FIELD_WORDS
+from rusty_lantern.core.model.dossier import Dossier
 
 
 class HistoryRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -80,6 +82,8 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     unread_stores: dict[str, str]
     also_read: dict[str, dict[str, int]]
     """Store → how many identities, groups, credentials, encryption keys and links it showed."""
+    also_unread: dict[str, dict[str, str]]
+    """Store → which of these were asked for and not given, and why."""
 
 
 def history_row(kept: HistoryEntry, summary: AuditSummary | None = None) -> HistoryRow:
@@ -155,7 +159,21 @@ def survey_result(survey: Survey) -> SurveyResult:
             d.store: {name: len(getattr(d, name).value) for name in ALSO_READ if getattr(d, name).value}
             for d in survey.dossiers
         },
+        also_unread={d.store: unread for d in survey.dossiers if not d.unlisted and (unread := _also_unread(d))},
     )
+
+
+_NEVER_ASKED = {NOT_IN_DOSSIER, *dict(BESIDE).values()}
+
+
+def _also_unread(dossier: Dossier) -> dict[str, str]:
+    """What of a store besides its buckets was asked for and not given → why."""
+    lists: dict[str, Answer[Any]] = {name: getattr(dossier, name) for name in ALSO_READ}
+    unread = {STORE_FIELD_WORDS[name]: answer for name, answer in lists.items() if answer.unread}
+    bare = [one.policies for one in dossier.identities.value or () if one.policies.unread]
+    if bare:
+        unread[f"permissions of {len(bare)} of {len(dossier.identities.value or ())} identities"] = bare[0]
+    return {words: answer.reason for words, answer in unread.items() if answer.note not in _NEVER_ASKED}
 
 
 def _limits(manifest: Manifest) -> list[str]:

@@ -31,6 +31,12 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
         if counts:
             words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in counts.items())
             line(screen, (f"{store}: ", "bold"), words, indent=2)
+    for store, unread in result.also_unread.items():
+        by_reason: dict[str, list[str]] = {}
+        for words, reason in unread.items():
+            by_reason.setdefault(reason, []).append(words)
+        for reason, what in by_reason.items():
+            line(screen, (f"{store}: not read: {', '.join(what)} ({reason})", STYLES["unknown"]), indent=2, hang=2)
     for store, reason in result.unread_stores.items():
         line(screen, (f"store {store} {unread_words(reason)}", STYLES["unknown"]), indent=2)
     next_step(screen, "lantern audit", "check it against the baseline")
