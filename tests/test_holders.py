@@ -301,8 +301,8 @@ def test_every_secret_of_a_line_is_looked_at_however_long_it_is() -> None:
     for length in range(0, 9_000, 97):
         line = (filler * 400)[:length] + f' "secret_key": "{secret}" ' + filler
         assert looked(line) == ["the secret of an access key"], length
-    base64 = "kT9vQ2mXw7Rb4Lz8Ns1Jd6Hf3Gp5Yc0AeUiOqWbn" * 1_000
-    for length in range(60):
+    base64 = "kT9vQ2mXw7Rb4Lz8Ns1Jd6Hf3Gp5Yc0AeUiOqWbn" * 300
+    for length in range(45):
         assert looked(f"key{'.' * length}{base64}.") == []
 
 

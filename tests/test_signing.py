@@ -11,10 +11,10 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from rusty_lantern.archive.chain import against, anchor_of, history, integrity
+from rusty_lantern.archive.chain import PRUNED, against, anchor_of, history, integrity
 from rusty_lantern.archive.pruning import prune
 from rusty_lantern.archive.signing import Signer, new_key, public_path, read_public, read_signature
-from rusty_lantern.archive.surveys import MANIFEST, PRUNED, names, save
+from rusty_lantern.archive.surveys import MANIFEST, names, save
 from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import BadInput
 from rusty_lantern.simulator.demo import harbour as saltmarsh

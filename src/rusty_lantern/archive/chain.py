@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Sequence
+from datetime import datetime
 from pathlib import Path
 
 import msgspec
@@ -18,17 +19,53 @@ from rusty_lantern.archive.signing import ENDING, PublicKey, read_signature
 from rusty_lantern.archive.surveys import (
     HEAD,
     MANIFEST,
-    PRUNED,
+    REMEDY,
     Head,
-    HistoryEntry,
     Manifest,
     _manifest,
     names,
-    pruned,
     purpose_of,
     verified,
 )
-from rusty_lantern.core.errors import BadInput, Damaged, Problem
+from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
+
+
+class HistoryEntry(msgspec.Struct, frozen=True):
+    """One line of the archive's history: a survey, its hash, and what is wrong with it, if anything."""
+
+    name: str
+    manifest: Manifest | None
+    digest: str
+    wrong: str = ""
+    pruned_before: int = 0
+    """How many surveys before it were pruned, back to the one before it that is still there."""
+    signed: str = ""
+    """The fingerprint of the key that signed it, by its signature's own word; empty: nobody did."""
+
+
+class Pruned(msgspec.Struct, frozen=True):
+    """One line of `pruned.jsonl`: a survey that is gone, and what followed from it. The chain is followed through."""
+
+    survey: str
+    taken: datetime
+    sha256: str
+    """Of its `survey.json`."""
+    previous: str | None
+    rule: str
+
+
+PRUNED = "pruned.jsonl"
+
+
+def pruned(archive: Path) -> list[Pruned]:
+    """What was pruned, in the order in which it was. Raises `Damaged` for a record that cannot be read."""
+    try:
+        lines = (archive / PRUNED).read_bytes().splitlines()
+        return [msgspec.json.decode(line, type=Pruned) for line in lines]
+    except FileNotFoundError:
+        return []
+    except (OSError, msgspec.DecodeError) as error:
+        raise Damaged(Problem(f"cannot be read: {error}", Place(f"{archive.name}/{PRUNED}"), REMEDY)) from None
 
 
 class Integrity(msgspec.Struct, frozen=True):

@@ -253,7 +253,7 @@ def _listed(folder: Path) -> tuple[Manifest, list[tuple[str, str]]]:
     """A survey's manifest, and its files with their hashes, in order. Raises `Damaged` for a file that is not of it."""
     manifest = _manifest(folder)
     for stray in sorted(_files_in(folder) - {MANIFEST, f"{MANIFEST}.sig"} - set(manifest.files)):
-        raise Damaged(Problem("this file is not part of the survey", _place(folder, stray), _REMEDY))
+        raise Damaged(Problem("this file is not part of the survey", _place(folder, stray), REMEDY))
     return manifest, sorted(manifest.files.items())
 
 
@@ -273,7 +273,7 @@ def _is_table(path: str) -> bool:
 def _look_for(folder: Path, path: str) -> None:
     """Raise `Damaged` if a version table is missing."""
     if not (folder / path).is_file():
-        raise Damaged(Problem("a file of the survey is missing", _place(folder, path), _REMEDY))
+        raise Damaged(Problem("a file of the survey is missing", _place(folder, path), REMEDY))
 
 
 def _check_table(folder: Path, path: str, digest: str) -> None:
@@ -281,13 +281,13 @@ def _check_table(folder: Path, path: str, digest: str) -> None:
     try:
         _look_for(folder, path)
         if _digest(folder / path) != digest:
-            raise Damaged(Problem("this file is not what the survey wrote", _place(folder, path), _REMEDY))
+            raise Damaged(Problem("this file is not what the survey wrote", _place(folder, path), REMEDY))
     except OSError as error:
         what = f"a file of the survey cannot be read: {error.strerror}"
-        raise Damaged(Problem(what, _place(folder, path), _REMEDY)) from None
+        raise Damaged(Problem(what, _place(folder, path), REMEDY)) from None
 
 
-_REMEDY = "a saved survey must not be changed; restore it from a backup, or set its folder aside"
+REMEDY = "a saved survey must not be changed; restore it from a backup, or set its folder aside"
 
 
 def _place(folder: Path, path: str) -> Place:
@@ -299,9 +299,9 @@ def _manifest(folder: Path) -> Manifest:
     try:
         manifest = msgspec.json.decode((folder / MANIFEST).read_bytes(), type=Manifest)
     except OSError as error:
-        raise Damaged(Problem(f"the survey cannot be read: {error.strerror}", place, _REMEDY)) from None
+        raise Damaged(Problem(f"the survey cannot be read: {error.strerror}", place, REMEDY)) from None
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
-        raise Damaged(Problem(f"not a survey: {error}", place, _REMEDY)) from None
+        raise Damaged(Problem(f"not a survey: {error}", place, REMEDY)) from None
     if manifest.survey > SURVEY_VERSION:
         raise BadInput(Problem(f"this survey is of version {manifest.survey}", place, "use a newer lantern"))
     return manifest
@@ -310,27 +310,14 @@ def _manifest(folder: Path) -> Manifest:
 def _checked(folder: Path, path: str, digest: str) -> bytes:
     place = _place(folder, path)
     if not re.fullmatch(r"stores/[a-z0-9][a-z0-9-]*\.json", path):
-        raise Damaged(Problem("the survey names a file that no survey has", place, _REMEDY))
+        raise Damaged(Problem("the survey names a file that no survey has", place, REMEDY))
     try:
         content = (folder / path).read_bytes()
     except OSError as error:
-        raise Damaged(Problem(f"a file of the survey cannot be read: {error.strerror}", place, _REMEDY)) from None
+        raise Damaged(Problem(f"a file of the survey cannot be read: {error.strerror}", place, REMEDY)) from None
     if hashlib.sha256(content).hexdigest() != digest:
-        raise Damaged(Problem("this file is not what the survey wrote", place, _REMEDY))
+        raise Damaged(Problem("this file is not what the survey wrote", place, REMEDY))
     return content
-
-
-class HistoryEntry(msgspec.Struct, frozen=True):
-    """One line of the archive's history: a survey, its hash, and what is wrong with it, if anything."""
-
-    name: str
-    manifest: Manifest | None
-    digest: str
-    wrong: str = ""
-    pruned_before: int = 0
-    """How many surveys before it were pruned, back to the one before it that is still there."""
-    signed: str = ""
-    """The fingerprint of the key that signed it, by its signature's own word; empty: nobody did."""
 
 
 class Head(msgspec.Struct, frozen=True):
@@ -347,28 +334,3 @@ HEAD = "head.json"
 def purpose_of(name: str) -> str:
     """What the signature of a survey says that it is of."""
     return f"survey {name}"
-
-
-class Pruned(msgspec.Struct, frozen=True):
-    """One line of `pruned.jsonl`: a survey that is gone, and what followed from it. The chain is followed through."""
-
-    survey: str
-    taken: datetime
-    sha256: str
-    """Of its `survey.json`."""
-    previous: str | None
-    rule: str
-
-
-PRUNED = "pruned.jsonl"
-
-
-def pruned(archive: Path) -> list[Pruned]:
-    """What was pruned, in the order in which it was. Raises `Damaged` for a record that cannot be read."""
-    try:
-        lines = (archive / PRUNED).read_bytes().splitlines()
-        return [msgspec.json.decode(line, type=Pruned) for line in lines]
-    except FileNotFoundError:
-        return []
-    except (OSError, msgspec.DecodeError) as error:
-        raise Damaged(Problem(f"cannot be read: {error}", Place(f"{archive.name}/{PRUNED}"), _REMEDY)) from None

@@ -14,8 +14,8 @@ from rusty_lantern.cli.session import audit_summaries, workspace
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
 
+    from rusty_lantern.archive.chain import HistoryEntry
     from rusty_lantern.archive.signing import PublicKey
-    from rusty_lantern.archive.surveys import HistoryEntry
     from rusty_lantern.archive.workspace import Workspace
     from rusty_lantern.core.history.drift_history import AuditSummary
 

@@ -17,8 +17,12 @@ LONGEST_LINE, OVERLAP = 4_096, 512
 _ARMOUR = re.compile(r"-----BEGIN (?:[A-Z]+ )*PRIVATE KEY-----")
 _TELLING = r"(?:secret|password|passwd|passphrase|private[_-]?key|api[_-]?key|auth[_-]?token|bearer|sas[_-]?token)"
 _NAMED = re.compile(
-    rf"""(?i)["']?([\w.-]{{0,40}}{_TELLING}[\w.-]{{0,40}})["']?\s*(?:=>|[:=])\s*["']?([^\s"',;#]{{8,200}})"""
+    rf"""(?=[sSpPaAbB\u017f])(?i:({_TELLING}[\w.-]{{0,40}})["']?\s*(?:=>|[:=])\s*["']?([^\s"',;#]{{8,200}}))"""
 )
+"""A name that says so, from the word that does, and its value."""
+_BEFORE = re.compile(r"[\w.-]{0,40}\Z")
+_WORDS = ("secret", "password", "passwd", "passphrase", "private", "api", "auth", "bearer", "sas")
+"""One of them is in every text with such a name: most texts have none, and are not looked at by the pattern."""
 _KEY_ID = re.compile(r"\b(?=[A-Z0-9]*[0-9])([A-Z][A-Z0-9]{15,31})\b")
 _SECRET = re.compile(r"(?<![A-Za-z0-9/+=])([A-Za-z0-9/+]{40})(?![A-Za-z0-9/+=])")
 _PLACEHOLDER = re.compile(
@@ -40,14 +44,14 @@ def find_leaks(lines: Iterator[str]) -> Iterator[Leak]:
     """Key material in the lines of a file; an access key's id belongs to a secret at most three lines away."""
     last_id, last_line = "", -9
     for number, whole in enumerate(lines, 1):
-        told: set[str] = set()
+        named: set[str] = set()
         for line in _pieces(whole):
             found_id = _KEY_ID.search(line)
             if found_id:
                 last_id, last_line = found_id[1], number
             for what in _looks_like(line):
-                if what not in told:
-                    told.add(what)
+                if what not in named:
+                    named.add(what)
                     yield Leak(number, what, last_id if number - last_line <= 3 else "")
 
 
@@ -68,9 +72,15 @@ def _looks_like(line: str) -> Iterator[str]:
     if any(_random(one[1]) and (telling or re.search("[+/]", one[1])) for one in _SECRET.finditer(line)):
         yield "the secret of an access key"
         return
-    for named in _NAMED.finditer(line):
+    for named in _NAMED.finditer(line) if _may_name(line) else ():
         if not _PLACEHOLDER.match(named[2]) and _entropy(named[2]) >= min(DENSE, 0.2 * len(named[2]) + 0.9):
-            yield f"a value for {named[1][:40]}"
+            before = _BEFORE.search(line, max(0, named.start() - 40), named.start())
+            yield f"a value for {((before[0] if before else '') + named[1])[:40]}"
+
+
+def _may_name(text: str) -> bool:
+    folded = text.casefold()
+    return any(word in folded for word in _WORDS)
 
 
 REMOVED = "(left out: it looks like a secret)"
@@ -92,6 +102,8 @@ def without_secrets(text: str) -> str:
 
     >>> without_secrets('{"Sid": "password=Tr0ub4dor-and-3"}')
     '{"Sid": "password=(left out: it looks like a secret)"}'
+    >>> without_secrets("secret_Tr0ub4dor-and-3: Tr0ub4dor-and-3")
+    'secret_Tr0ub4dor-and-3: (left out: it looks like a secret)'
     """
     cleaned = _BLOCK.sub(REMOVED, text)
 
@@ -99,10 +111,12 @@ def without_secrets(text: str) -> str:
         value = re.split(r"[<>&}\]\\]", match[2])[0]
         if len(value) < 8:
             return match[0]
-        plain = _PLACEHOLDER.match(value) or not _chosen(value)
-        return match[0] if plain or REMOVED.startswith(value) else match[0].replace(value, REMOVED, 1)
+        if _PLACEHOLDER.match(value) or not _chosen(value) or REMOVED.startswith(value):
+            return match[0]
+        begins = match.start(2) - match.start()
+        return f"{match[0][:begins]}{REMOVED}{match[0][begins + len(value) :]}"
 
-    cleaned = _NAMED.sub(named, cleaned)
+    cleaned = _NAMED.sub(named, cleaned) if _may_name(cleaned) else cleaned
     dense = re.search(r"(?i)secret|key", cleaned) is not None
     return _SECRET.sub(
         lambda one: REMOVED if _random(one[1]) and (dense or re.search("[+/]", one[1])) else one[0], cleaned

@@ -86,9 +86,9 @@ def unread_besides(visit: Visit, capabilities: Capabilities) -> dict[str, str]:
             beside = _dossier_beside(store, store.beside, visit.folder, visit.moment)
         except RequestFailed as error:
             return dict.fromkeys(missing, error.note)
-        told = {name for name in missing.keys() - buckets.keys() if getattr(beside, name).settled}
-        told |= {name for name in buckets if any(getattr(one, name).settled for one in beside.buckets)}
-        missing = {name: why for name, why in missing.items() if name not in told}
+        shown = {name for name in missing.keys() - buckets.keys() if getattr(beside, name).settled}
+        shown |= {name for name in buckets if any(getattr(one, name).settled for one in beside.buckets)}
+        missing = {name: why for name, why in missing.items() if name not in shown}
     return missing
 
 

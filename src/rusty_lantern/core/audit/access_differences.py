@@ -12,7 +12,9 @@ from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.identity_policies import (
+    EVERYTHING,
     IdentityPolicies,
     combined_rules,
     identity_policies_of,
@@ -24,7 +26,6 @@ from rusty_lantern.core.access.solver.difference import Asker, Change, differenc
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
 from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 
@@ -65,9 +66,9 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     identities = before.index.dossier.identities
     if before.rules == after.rules:
         return OwnDifferences([])
-    if identities.unread:  # what is allowed by name is compared there
-        same = _of_anybody(before.rules) == _of_anybody(after.rules)
-        return OwnDifferences([], "" if same else f"the store's own identities were not read ({identities.reason})")
+    if identities.unread:
+        unseen = f"the store's own identities were not read ({identities.reason})"
+        return OwnDifferences([], unseen if _may_change(before, after) else "")
     moved = after.dossier is not before.dossier  # to other software, which reads what is attached in its own way
     indexes = before.index, StoreIndex(after.dossier, after.moment) if moved else before.index
     pairs = zip((before, after), indexes, strict=True)
@@ -85,16 +86,28 @@ def own_differences(before: BucketSubject, after: BucketSubject) -> OwnDifferenc
     return OwnDifferences(differences, f"{left:,} more identities of the store were not checked" if left else "")
 
 
-def _of_anybody(rules: Rules) -> tuple[object, ...]:
-    """What rules refuse, and what they grant to more than those whom they name; whatever statements are called."""
-    statements = frozenset(
+def _may_change(before: BucketSubject, after: BucketSubject) -> bool:
+    """Whether any of the store's own may gain or lose, whatever their permissions are: one that has none, one that has
+    all, or one that a refusal or a condition is about by name. What is allowed by name is compared there."""
+    if _about_callers(before.rules) != _about_callers(after.rules):
+        return True
+    account = before.surroundings.account
+    anybody = Identity(name="any identity", resource=f"arn:aws:iam::{account}:user/any" if account else "")
+    own = IdentityPolicies(()), IdentityPolicies(EVERYTHING)
+    return any(True for policies in own for _ in _of_own(anybody, (policies, policies), before, after))
+
+
+_OF_CALLERS = ("aws:principal", "aws:user")
+
+
+def _about_callers(rules: Rules) -> frozenset[Statement]:
+    """The refusals that name somebody, and what has a condition on who asks; whatever statements are called."""
+    return frozenset(
         msgspec.structs.replace(one, place="", sid="")
         for one in rules.policy.statements
-        if one.effect != "Allow" or (whom := one.principals) is None or whom.everyone or whom.negated or whom.vague
+        if (one.effect != "Allow" and not (one.principals and one.principals.everyone))
+        or any(condition.key.startswith(_OF_CALLERS) for condition in one.conditions)
     )
-    granted: tuple[Grant | Right | ObjectGrant, ...] = (*rules.acl, *rules.rights, *rules.object_acls)
-    grants = [one for one in granted if one.to != "named"]
-    return statements, grants, rules.ignore_acls, rules.restrict_policies, rules.disable_grants, rules.object_doubt
 
 
 def _of_own(

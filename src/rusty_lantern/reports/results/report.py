@@ -14,7 +14,8 @@ from itertools import chain
 import msgspec
 
 from rusty_lantern import __version__
-from rusty_lantern.archive.surveys import HistoryEntry, Survey
+from rusty_lantern.archive.chain import HistoryEntry
+from rusty_lantern.archive.surveys import Survey
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.audit import Audit

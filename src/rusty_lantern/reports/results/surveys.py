@@ -8,7 +8,8 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.archive.surveys import HistoryEntry, Manifest, Survey
+from rusty_lantern.archive.chain import HistoryEntry
+from rusty_lantern.archive.surveys import Manifest, Survey
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.history.drift_history import AuditSummary, DriftDuration
 from rusty_lantern.core.model.capabilities import BESIDE, FIELD_WORDS, PROTOCOLS, STORE_FIELD_WORDS

@@ -98,7 +98,7 @@ def policies_of(
     if missing and not doubt:
         doubt = f"the permissions of its group {missing} were not read"
     if identity.kind == "root":
-        return IdentityPolicies(_ROOT)
+        return IdentityPolicies(EVERYTHING)
     documents = tuple(document for source in sources for document in source.value or ())
     unread = identity.boundary.reason if identity.boundary.unread else ""
     if identity.boundary.value is None and not unread:
@@ -150,7 +150,7 @@ _DISABLED = Statement(
 )  # fmt: skip
 
 
-_ROOT = (
+EVERYTHING = (
     Statement("the account's root", "Allow", principals=Principals(everyone=True), actions=("*",), resources=("*",)),
 )
 """What the root of an account needs no permission for."""
