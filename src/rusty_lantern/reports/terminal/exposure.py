@@ -89,8 +89,8 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         _ways_in(screen, row, alike)
     for row, alike in _alike([row for row in rows if row.through_roles], lambda row: row.through_roles):
         _roles(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.through_roles)
-    copied = _alike([row for row in rows if row.by_copies], lambda row: row.by_copies)
-    for row, alike in sorted(copied, key=lambda one: all(way.level == "unknown" for way in one[0].by_copies)):
+    by_copies = _alike([row for row in rows if row.by_copies], lambda row: row.by_copies)
+    for row, alike in sorted(by_copies, key=lambda one: all(way.level == "unknown" for way in one[0].by_copies)):
         _copies(screen, show_names([f"{row.store}/{row.bucket}", *alike], MOST_NAMED), row.by_copies)
     for row, alike in _alike([row for row in rows if row.read_otherwise], lambda row: row.read_otherwise):
         read_otherwise_lines(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
