@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+import re
+from pathlib import Path
 from typing import Any
 
 import msgspec
 import pytest
 
+from rusty_lantern.archive.surveys import save
+from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.model.bucket import Bucket, ReplicationRule
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.reports.results.exposure import exposure_row
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.simulator.demo.workspace_files import workspace_files
+from tests.conftest import lantern
 
 WHOLE = saltmarsh.harbour().dossier
 OPEN, LIMITED, SHUT = "contractor-drop", "partner-feed", "reedbed-notes"
@@ -147,3 +153,18 @@ def test_exposure_tells_what_the_public_can_do_by_way_of_copies() -> None:
         "boat-logs": [("read", "unknown")],
         LIMITED: [("read", "open")],
     }
+
+
+def test_buckets_that_are_closed_by_their_rules_are_no_closed_ones_where_other_ways_in_are_unknown(
+    tmp_path: Path,
+) -> None:
+    def closed(name: str, dossier: Dossier) -> str:
+        make(tmp_path / name, workspace_files("http://127.0.0.1:9"))
+        save(tmp_path / name / "surveys", "x", saltmarsh.MOMENT, [dossier])
+        [line] = [one for one in lantern("exposure", cwd=tmp_path / name).out.splitlines() if "closed to the" in one]
+        return line.partition("closed to the public")[2]
+
+    assert closed("known", store()) == ""
+    assert closed("copies", store(boat_logs=DENIED)) == "; unknown: ways in by copies in 1 of them"
+    people = msgspec.structs.replace(store(boat_logs=DENIED), identities=DENIED)
+    assert re.fullmatch(r"; unknown: ways in by copies in 1 and through roles in 1\d of them", closed("roles", people))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Container, Iterable, Sequence
 from typing import Any
 
 import msgspec
@@ -75,10 +75,7 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
     if shown:
         grid.show(screen)
     if len(shown) < len(rows):
-        copied = sum(bool(row.by_copies) for row in rows if not _has_ways(row))
-        doubt = f", but for copies of {copied:,} of them, which are unknown" * bool(copied)
-        words = f"{many(len(rows) - len(shown), 'bucket')} closed to the public{doubt}"
-        line(screen, (words, STYLES["ok" if not copied else "unknown"]))
+        _closed_count(screen, [row for row in rows if not _has_ways(row)], result.unread_roles)
     line(screen, (LEVELS_LEGEND, "dim"))
     line(screen, (VERBS_LEGEND, "dim"))
     if result.unread_roles:
@@ -96,6 +93,19 @@ def exposure_view(screen: Console, result: ExposureResult) -> None:
         read_otherwise_lines(screen, show_names([f"{row.store}/{row.bucket}", *alike]), row.read_otherwise)
     if result.probed is not None:
         _probed(screen, result.probed)
+
+
+def _closed_count(screen: Console, closed: Sequence[ExposureRow], unread_roles: Container[str]) -> None:
+    """How many buckets are closed, and of how many of them another way in is unknown."""
+    doubts = {
+        "by copies": sum(bool(row.by_copies) for row in closed),
+        "through roles": sum(row.store in unread_roles for row in closed),
+    }
+    unknown = " and ".join(f"{way} in {number:,}" for way, number in doubts.items() if number)
+    words = f"{many(len(closed), 'bucket')} closed to the public" + f"; unknown: ways in {unknown} of them" * bool(
+        unknown
+    )
+    line(screen, (words, STYLES["unknown" if unknown else "ok"]))
 
 
 def _alike(

@@ -142,7 +142,7 @@ def _clock(ahead: int | None) -> tuple[str, str]:
 
 
 def _blind(results: list[StoreReached]) -> list[str]:
-    """What an audit cannot see, with the stores of which it cannot."""
+    """What an audit cannot see; stores that lack the same share a line."""
     stores: dict[str, list[str]] = {}
     for reached in results:
         for what in _blind_in(reached):
