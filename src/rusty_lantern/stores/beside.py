@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 import msgspec
 
-from rusty_lantern.core.answer import Answer, Evidence
+from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Evidence
 from rusty_lantern.core.config.estate import Export, Service, StoreConfig
 from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.capabilities import PROTOCOLS, Capabilities
@@ -99,13 +99,12 @@ async def reach_people(visit: Visit) -> DoorReached | None:
         return None
     unread = Dossier(store=visit.store.name, taken=visit.moment, listing=Answer("known", 0))
     people = await _guarded(unread, PEOPLE, _people(visit, service, unread, SAMPLE), lambda _: None)
-    own: list[Answer[Any]] = []
+    own: list[Answer[Any]] = [key.last_used for key in people.credentials.value or ()]
     for one in people.identities.value or ():
-        own += [one.policies, one.boundary, *((one.mfa, one.password, one.groups) if service.kind == "iam" else ())]
-    if service.kind == "iam":
-        own += [key.last_used for key in people.credentials.value or ()]
-    every = [*(getattr(people, name) for name in PEOPLE), *(one for one in own if one.state != "unsupported")]
-    lost = next((answer for answer in every if not answer.settled), None)
+        own += [one.policies, one.boundary, one.mfa, one.password, one.groups]
+    lists = (getattr(people, name) for name in PEOPLE)
+    lost = next((one for one in lists if not one.settled), None)
+    lost = lost or next((one for one in own if one.unread and one.note != NOT_IN_DOSSIER), None)
     unsaid = _NO_ROLES if service.kind == "keystone" and not service.roles else ""
     note = f"{lost.evidence.question}: {lost.reason}".removeprefix(": ") if lost else unsaid
     return DoorReached("identities", service.at, readable=lost is None, note=note)
