@@ -15,6 +15,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.model.bucket import Bucket, ReplicationRule
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.reports.results.copies import who_can_by_copies
 from rusty_lantern.reports.results.exposure import exposure_row
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
@@ -139,6 +140,29 @@ def test_where_only_a_part_is_copied_it_may_be_a_part_that_the_public_does_not_r
     assert fact(store(boat_logs=public), "boat-logs", "target-exposure") == ("failed", None)
 
 
+def test_whether_what_is_a_copy_is_copied_on_is_not_known() -> None:
+    chain = store(**{OPEN: ["boat-logs"], "boat-logs": [SHUT]})
+    assert fact(chain, "boat-logs", "source-exposure") == ("known", "open")
+    assert fact(chain, SHUT, "sources") == ("known", "boat-logs")
+    assert fact(chain, SHUT, "source-exposure") == ("failed", None)
+    assert fact(store(**{LIMITED: ["boat-logs"], "boat-logs": [SHUT]}), SHUT, "source-exposure") == ("known", "closed")
+    read = store(reedbed_notes=["boat-logs"], boat_logs=["gallery-web"])
+    assert fact(read, "boat-logs", "target-exposure") == ("known", "open")
+    assert fact(read, SHUT, "target-exposure") == ("failed", None)
+    assert fact(store(reedbed_notes=["boat-logs"], boat_logs=[OPEN]), SHUT, "target-exposure") == ("known", "closed")
+    ring = store(**{OPEN: [SHUT], SHUT: [OPEN]})
+    assert fact(ring, SHUT, "source-exposure") == ("known", "open")
+    assert fact(ring, OPEN, "target-exposure") == ("known", "closed")
+
+
+def test_where_a_copy_may_be_copied_on_nobody_knows_who_gets_at_it() -> None:
+    unread = store(reedbed_notes=["boat-logs"], boat_logs=DENIED)
+    assert fact(unread, SHUT, "target-exposure") == ("denied", None)
+    assert fact(unread, "payroll-drop", "source-exposure") == ("known", "closed")
+    fed = store(**{OPEN: ["boat-logs"]}, boat_logs=DENIED)
+    assert fact(fed, SHUT, "source-exposure") == ("denied", None)
+
+
 def test_exposure_tells_what_the_public_can_do_by_way_of_copies() -> None:
     dossier = store(
         **{OPEN: [SHUT], "camera-traps": ["gallery-web"], "boat-logs": ["far-away"], LIMITED: ["payroll-drop"]}
@@ -153,6 +177,43 @@ def test_exposure_tells_what_the_public_can_do_by_way_of_copies() -> None:
         "boat-logs": [("read", "unknown")],
         LIMITED: [("read", "open")],
     }
+
+
+def by_copies(dossier: Dossier, bucket: str) -> list[tuple[str, str, str, bool, bool]]:
+    """Verb, the other bucket, the one in between, whether the public is among those who can, and whether others may."""
+    [view] = [view for view in views([dossier], None, saltmarsh.MOMENT) if view.name == bucket]
+    rows = who_can_by_copies(view)
+    return [(one.verb, one.other, one.between, "anyone" in one.names, bool(one.unknown_because)) for one in rows]
+
+
+def test_access_tells_who_gets_at_a_bucket_by_way_of_its_copies() -> None:
+    chain = store(**{OPEN: ["boat-logs"], "boat-logs": [SHUT], SHUT: ["gallery-web", "far-away"]})
+    assert by_copies(chain, SHUT) == [
+        ("write", "boat-logs", "", False, False), ("write", OPEN, "boat-logs", True, True),
+        ("list", "far-away", "", False, True), ("read", "far-away", "", False, True),
+        ("list", "gallery-web", "", False, False), ("read", "gallery-web", "", True, False),
+    ]  # fmt: skip
+    assert by_copies(store(), SHUT) == []
+    unread = store(boat_logs=DENIED, **{SHUT: ["boat-logs"]})
+    assert by_copies(unread, SHUT) == [
+        ("write", "", "", False, True),
+        ("list", "boat-logs", "", False, False), ("read", "boat-logs", "", False, False),
+        ("list", "", "boat-logs", False, True), ("read", "", "boat-logs", False, True),
+    ]  # fmt: skip
+    assert by_copies(unread, "boat-logs") == [
+        ("write", SHUT, "", False, False), ("list", "", "", False, True), ("read", "", "", False, True)
+    ]  # fmt: skip
+
+
+def test_access_says_first_who_could_not_do_it_without_the_copies(tmp_path: Path) -> None:
+    make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
+    save(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, [store(**{OPEN: [SHUT]}, boat_logs=DENIED)])
+    told = lantern("access", f"harbour/{SHUT}", cwd=tmp_path / "ws").out
+    assert f"write  {OPEN} is copied here: any-account, anyone and 3 who can anyway\n" in told
+    assert "write  unknown: whether boat-logs is copied here: denied to this credential: AccessDenied\n" in told
+    assert "By copies" not in lantern("access", f"harbour/{SHUT}", "--can", "list", cwd=tmp_path / "ws").out
+    copied = lantern("access", f"harbour/{OPEN}", cwd=tmp_path / "ws").out
+    assert f"read   copied to {SHUT}: 4 who can anyway\n" in copied
 
 
 def test_buckets_that_are_closed_by_their_rules_are_no_closed_ones_where_other_ways_in_are_unknown(

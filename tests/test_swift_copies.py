@@ -24,6 +24,8 @@ KEY, OTHER = {"X-Container-Sync-Key": "sk-step-000"}, {"X-Container-Sync-Key": "
 WRITER = WRITING[0]
 TARGETS = {"in-step": KEY, "of-another-key": OTHER, "of-no-key": {}}
 """Container that another one names → the key that it has; the other one has `KEY`."""
+CHAIN = ("first", "second", "third")
+"""Each is synchronized to the next."""
 
 
 @pytest.fixture(scope="module")
@@ -35,6 +37,10 @@ def account(swift_server: str) -> SwiftDoor:
         assert door.send("PUT", f"/{target}", OWNING, headers)[0] == 201
         there = {"X-Container-Sync-To": f"//realm/here/AUTH_deck/{target}", "X-Container-Write": WRITER}
         assert door.send("PUT", f"/to-{target}", OWNING, KEY | there)[0] == 201
+    for name, then in zip(CHAIN, (*CHAIN[1:], ""), strict=True):
+        there = {"X-Container-Sync-To": f"//realm/here/AUTH_deck/{then}"} if then else {}
+        acl = {"X-Container-Write": WRITER} if name == CHAIN[0] else {}
+        assert door.send("PUT", f"/{name}", OWNING, KEY | there | acl)[0] == 201
     return door
 
 
@@ -63,6 +69,22 @@ def test_who_writes_to_a_container_may_write_where_it_is_synchronized_to(account
     shown = json.loads(lantern("show", "lagoon/in-step", "--json", cwd=folder).out)["facts"]
     notes = {fact["fact"]: fact["note"] for fact in shown}
     assert NOT_SHOWN in notes["principals.write"]
+
+
+def test_what_a_container_took_is_sent_on(account: SwiftDoor, tmp_path: Path) -> None:
+    assert account.send("PUT", "/third/mine", WRITING, body=b"x")[0] == 403
+    assert account.send("PUT", "/first/mine", WRITING, body=b"x")[0] == 201
+    holds(account, "second")
+    assert holds(account, "third") == ["mine"]
+    folder = estate(tmp_path, account.at)
+    dossier, _ = surveyed(folder, OWNING)
+    third = next(bucket for bucket in dossier.buckets if bucket.name == "third")
+    assert decided(third, dossier, "write") is None
+    assert decided(third, dossier, "write", "watch:reader") is False
+    assert third.container_acl.value is not None
+    assert [(one.name, one.through) for one in third.container_acl.value.copies_of] == [
+        ("second", ""), ("first", "second")
+    ]  # fmt: skip
 
 
 def bucket(name: str, acl: Answer[Any], to: str = "", key: bool | None = None) -> Bucket:

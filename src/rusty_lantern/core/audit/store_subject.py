@@ -67,10 +67,14 @@ class StoreSubject:
 
     @cached_property
     def perhaps_copied(self) -> Mapping[str, Answer[Any]]:
-        """The buckets that the public may write to, and of which nobody read what they are copied into; why."""
-        unread = self.index.replication_unread
-        shut = {name for name in unread if self.buckets[name].exposures["write"].value == "closed"}
+        """The buckets that the public may write to, perhaps by way of copies, and of which nobody read what they are
+        copied into; why."""
+        unread, sources_of = self.index.replication_unread, self.index.sources_of
+        shut = {name for name in unread if all(self._closed_to_writing(one) for one in (name, *sources_of(name)))}
         return {name: why for name, why in unread.items() if name not in shut}
+
+    def _closed_to_writing(self, bucket: str) -> bool:
+        return self.buckets[bucket].exposures["write"].value == "closed"
 
     @cached_property
     def _names(self) -> Mapping[int, str]:

@@ -36,12 +36,12 @@ def replication(subject: BucketView, _: str) -> Fact:
     return fact_of(rules.map(lambda r: "part" if all(one.narrowed for one in r) else "on").default("off"))
 
 
-def _targets(rules: Iterable[ReplicationRule]) -> dict[str, str]:
+def targets(rules: Iterable[ReplicationRule]) -> dict[str, str]:
     """Target → what narrows what is copied there; empty: everything is."""
-    targets: dict[str, str] = {}
+    parts: dict[str, str] = {}
     for rule in sorted(rules, key=lambda one: one.target):
-        targets[rule.target] = rule.narrowed and targets.get(rule.target, rule.narrowed)
-    return targets
+        parts[rule.target] = rule.narrowed and parts.get(rule.target, rule.narrowed)
+    return parts
 
 
 # Absent where nothing is copied.
@@ -52,7 +52,7 @@ fact(
     advice="set up replication: {wanted}",
     causes=_CAUSES,
     habit=False,
-)(lambda subject, _: part_of(subject.bucket.replication, lambda rules: ", ".join(_targets(rules))))
+)(lambda subject, _: part_of(subject.bucket.replication, lambda rules: ", ".join(targets(rules))))
 
 
 @fact(
@@ -66,13 +66,24 @@ fact(
     grave=True,
 )
 def target_exposure(subject: BucketView, _: str) -> Fact:
-    """Closed where nothing is copied. Of a target that is not in the store, or was not read, nothing is known."""
+    """Closed where nothing is copied. Of a target that is not in the store, or was not read, nothing is known; nor of
+    one that the public reads, where only what is a copy itself would be copied there."""
     rules = subject.bucket.replication
     if rules.state == "absent":
         return Answer("known", "closed", "nothing is copied", rules.evidence)
     if rules.value is None:
         return lost(rules)
-    return _widest(subject, _targets(rules.value), ("list", "read"), rules.evidence)
+    doubt: Fact | None = None
+    for name, between in subject.index.targets_of(subject.bucket.name).items():
+        unread = subject.index.replication_unread.get(name)
+        if unread is not None:
+            doubt = Answer(unread.state, None, f"whether {name} is copied on: {unread.note}", unread.evidence)
+        elif between and not _shut(subject.neighbour(name), "list", "read"):
+            doubt = Answer("failed", None, _COPIED_ON.format(f"{between} is copied into {name}"), rules.evidence)
+    return _widest(subject, targets(rules.value), ("list", "read"), rules.evidence, doubt)
+
+
+_COPIED_ON = "{}; whether the store copies on what is a copy itself is not known"
 
 
 @fact(
@@ -109,13 +120,17 @@ def source_exposure(subject: BucketView, _: str) -> Fact:
     """Closed where no bucket of the store is copied into this one. One that the public does not write to adds nothing,
     whatever it is copied into."""
     by_address = subject.index.copied_by_address.get(subject.bucket.name, ())
-    written = [name for name in by_address if (one := subject.neighbour(name)) is None or not _shut(one)]
+    written = [name for name in by_address if not _shut(subject.neighbour(name), "write")]
     into, doubt = _sources(subject, subject.perhaps_copied, written)
+    for name, between in subject.index.sources_of(subject.bucket.name).items():
+        if between and doubt is None and not _shut(subject.neighbour(name), "write"):
+            doubt = Answer("failed", None, _COPIED_ON.format(f"{name} is copied into {between}"))
     return _widest(subject, into, ("write",), doubt=doubt)
 
 
-def _shut(subject: BucketView) -> bool:
-    return subject.exposures["write"].value == "closed"
+def _shut(subject: BucketView | None, *verbs: str) -> bool:
+    """Whether the public can do none of these; not so of a bucket that was not read."""
+    return subject is not None and all(subject.exposures[verb].value == "closed" for verb in verbs)
 
 
 def _sources(

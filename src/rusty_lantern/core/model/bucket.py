@@ -208,6 +208,14 @@ class CopySource(msgspec.Struct, frozen=True, omit_defaults=True):
 
     name: str
     write: str = ""
+    through: str = ""
+    """The container that it is synchronized to in between, and that is synchronized to the other one; empty: none."""
+
+    @property
+    def way(self) -> str:
+        """Its name, and how its copies get there."""
+        between = f"{self.through}, and that one to " if self.through else ""
+        return f"{self.name}, which is synchronized to {between}a container of this account and name"
 
 
 class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):

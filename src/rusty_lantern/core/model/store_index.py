@@ -26,6 +26,18 @@ NOT_WHOLE = "not all buckets of the store were read"
 """Why something that all buckets of a store would show is unknown."""
 
 
+def _reached(start: str, next_of: Mapping[str, list[str]]) -> Mapping[str, str]:
+    """What one comes to from `start`, step by step → what it was come to from; empty: `start`."""
+    through = {start: ""}
+    queue = [start]
+    for middle in queue:
+        new = [name for name in next_of.get(middle, ()) if name not in through]
+        through |= dict.fromkeys(new, "" if middle == start else middle)
+        queue += new
+    del through[start]
+    return through
+
+
 def counts_against_quota(bucket: Bucket, *, in_blocks: bool) -> Answer[int]:
     """How many bytes of a bucket count against its quota: current objects, old versions, and what was uploaded of
     uploads that were never finished (tried on a gateway 16.2). The store's own counter, which may lag, where it says
@@ -112,6 +124,28 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
                     mine = sources.setdefault(unquote(name) if slash else name, {})
                     mine[bucket.name] = rule.narrowed and mine.get(bucket.name, rule.narrowed)
         return sources
+
+    @cached_property
+    def _sources(self) -> Mapping[str, list[str]]:
+        either = (self.copied_into, self.copied_by_address)
+        return {name: [source for one in either for source in one.get(name, ())] for one in either for name in one}
+
+    @cached_property
+    def _targets(self) -> Mapping[str, list[str]]:
+        targets: dict[str, list[str]] = {}
+        for target in sorted(self._sources):
+            for source in self._sources[target]:
+                targets.setdefault(source, []).append(target)
+        return targets
+
+    def sources_of(self, bucket: str) -> Mapping[str, str]:
+        """Buckets from which copies may arrive in this one → the one that is copied into it in between; none: empty.
+        Software differs in whether it copies on what is a copy itself."""
+        return _reached(bucket, self._sources)
+
+    def targets_of(self, bucket: str) -> Mapping[str, str]:
+        """Buckets in which copies from this one may arrive, in the same way."""
+        return _reached(bucket, self._targets)
 
     @cached_property
     def replication_unread(self) -> Mapping[str, Answer[Any]]:

@@ -12,6 +12,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
 from rusty_lantern.core.value_sets import NAMES
+from rusty_lantern.reports.results.copies import CopyAccessRow, who_can_by_copies
 from rusty_lantern.reports.results.decisions import name_of
 from rusty_lantern.reports.results.identities import unread_sections
 from rusty_lantern.reports.results.of_survey import OfSurvey
@@ -65,6 +66,8 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
 
     who_can: list[WhoCanRow]
     """Of buckets that were named alone: verb by verb, who can use it."""
+    by_copies: list[CopyAccessRow]
+    """The same by way of the copies that the store makes."""
     access: list[AccessRow]
     """What rules of buckets grant identities that they name."""
     identities: list[IdentityAccessRow]
@@ -113,10 +116,12 @@ def access_result(
             _refuse_unknown_name(name, stores)
         rows = [row for row in rows if name in (row.identity, row.account, *(row.identities or ()))]
     everybody = chosen if choice.who is None and not choice.outside else ()
+    by_copies = [row for view in everybody for row in who_can_by_copies(view) if choice.verb in ("", row.verb)]
     listed = [row for row in rows if choice.has(row.verbs) and not (choice.outside and row.inside)]
     return AccessResult(
         **about,
         who_can=[row for view in everybody for row in who_can(view) if choice.verb in ("", row.verb)],
+        by_copies=by_copies,
         access=sorted(
             listed,
             key=lambda row: ((False, None, True).index(row.inside), row.identity, row.store, row.bucket),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from rich.console import Console
 
@@ -12,6 +12,7 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.audit.other_requests import OtherRequests
 from rusty_lantern.core.value_types import show_names
 from rusty_lantern.reports.results.access import AccessResult, AccessRow, IdentityAccessRow, WhoCanRow
+from rusty_lantern.reports.results.copies import INTO, CopyAccessRow
 from rusty_lantern.reports.results.decisions import DecisionResult
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
@@ -143,7 +144,37 @@ def _who_can(screen: Console, result: AccessResult) -> None:
         word = "perhaps others" if any(row.names for row in rows) else "unknown"
         for why in dict.fromkeys(row.unknown_because for row in rows if row.unknown_because):
             line(screen, (f"{word}: {why}", STYLES["unknown"]), indent=2)
+        anyway = {row.verb: frozenset(row.names) for row in rows}
+        _by_copies(screen, [row for row in result.by_copies if f"{row.store}/{row.bucket}" == bucket], anyway)
         screen.print()
+
+
+def _by_copies(screen: Console, rows: Sequence[CopyAccessRow], anyway: Mapping[str, frozenset[str]]) -> None:
+    """Who can use a bucket by way of the copies that the store makes, another bucket at a time. `anyway`: verb → who
+    can use it on the bucket itself."""
+    if rows:
+        screen.print()
+        line(screen, ("By copies that the store makes: no rule of the bucket stops them", "bold"), indent=2)
+    for row in rows:
+        who = _who_by(row, anyway.get(row.verb, ()))
+        words = [(f"{row.verb:<5}  ", ""), (f"{_way(row)}: " if row.other else "", ""), (who, "bold")]
+        if row.unknown_because:
+            words.append((f"{'; perhaps others' * bool(who) or 'unknown'}: {row.unknown_because}", STYLES["unknown"]))
+        line(screen, *words, indent=4, hang=7)
+
+
+def _way(row: CopyAccessRow) -> str:
+    way = f"{row.other} is copied here" if row.verb in INTO else f"copied to {row.other}"
+    return way + (f" by way of {row.between}" if row.between else "") + (f" (a part: {row.part})" if row.part else "")
+
+
+def _who_by(row: CopyAccessRow, anyway: Collection[str]) -> str:
+    """Those first who could not do it without the copies."""
+    more = [name for name in row.names if name not in anyway]
+    others = len(row.names) - len(more)
+    also = f"{others} who can anyway" if others else ""
+    nobody = "" if row.unknown_because else "nobody"
+    return " and ".join(part for part in (", ".join(more), also) if part) or nobody
 
 
 def _unread_rules(screen: Console, result: AccessResult) -> None:

@@ -49,7 +49,9 @@ def _with(bucket: Bucket, **more: Any) -> Bucket:
 
 def with_copy_sources(buckets: list[Bucket], account: str) -> list[Bucket]:
     """Containers of an account that may be synchronized to, each with those that name it as where they are
-    synchronized to. A server takes copies in a container that has a key for it, of any container with the same key."""
+    synchronized to, and those from which copies arrive there by way of another container. A server takes copies in a
+    container that has a key for it, of any container with the same key, and sends on what it took (tried on release
+    2.30)."""
     sources: dict[str, list[CopySource]] = {}
     lost: dict[str, None] = {}
     for bucket in buckets:
@@ -64,11 +66,28 @@ def with_copy_sources(buckets: list[Bucket], account: str) -> list[Bucket]:
             else:
                 own = bucket.container_acl.value or ContainerAcl()
                 sources.setdefault(unquote(name), []).append(CopySource(bucket.name, own.write))
-    return [_with_copies(bucket, sources.get(bucket.name, []), lost) for bucket in buckets]
+    taking = {bucket.name for bucket in buckets if _takes_copies(bucket)}
+    return [_with_copies(bucket, _with_earlier(bucket.name, sources, taking), lost) for bucket in buckets]
+
+
+def _with_earlier(name: str, sources: Mapping[str, list[CopySource]], taking: Collection[str]) -> list[CopySource]:
+    """The sources of a container, and step by step the sources of those that take copies themselves."""
+    every = {one.name: one for one in sources.get(name, ())}
+    queue = list(every)
+    for middle in queue:
+        for one in sources.get(middle, ()) if middle in taking else ():
+            if one.name not in (name, *every):
+                every[one.name] = msgspec.structs.replace(one, through=middle)
+                queue.append(one.name)
+    return list(every.values())
+
+
+def _takes_copies(bucket: Bucket) -> bool:
+    return bucket.synchronization_key.unread or bool(bucket.synchronization_key.value)
 
 
 def _with_copies(bucket: Bucket, sources: list[CopySource], lost: Collection[str]) -> Bucket:
-    key, unread = bucket.synchronization_key, _not_read(lost, bucket.name)
-    if not (sources or unread) or not (key.unread or key.value):
+    unread = _not_read(lost, bucket.name)
+    if not (sources or unread) or not _takes_copies(bucket):
         return bucket
     return _with(bucket, copies_of=sources, copies_unread=unread)

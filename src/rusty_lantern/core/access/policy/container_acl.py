@@ -142,9 +142,8 @@ def _of_versions_kept(acl: ContainerAcl, reading: AclReading, guards: GatewayGua
 def _of_copies(acl: ContainerAcl, reading: AclReading, guards: GatewayGuards) -> Iterator[Statement]:
     """What ACLs of containers may allow that are synchronized to this one (measured on release 2.30)."""
     for source in acl.copies_of:
-        of = f"of {source.name}, which is synchronized to a container of this account and name"
         for one in _of_header(parse_container_acl(source.write), "write", reading, guards):
-            yield _in_doubt(msgspec.structs.replace(one, place=f"{one.place} {of}"), NOT_SHOWN)
+            yield _in_doubt(msgspec.structs.replace(one, place=f"{one.place} of {source.way}"), NOT_SHOWN)
     if acl.copies_unread:
         perhaps = allow("another container's write ACL", EVERYBODY, _WRITE, (SIGNED,))
         yield _in_doubt(perhaps, f"it may be synchronized to this one: {acl.copies_unread}")
