@@ -295,6 +295,13 @@ class AudienceView:
             return Widest("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
         return Widest("restricted", narrowest[1], narrowest[0]) if narrowest else Widest()
 
+    def beyond(self, least: Widest, verb: Verb) -> Widest:
+        """The verdict on the most that is allowed, once that on the least is known: nothing is beyond what is open,
+        nor where nothing was in doubt. Raises `OverBudget`."""
+        if least.level == "open" or not (self.doubts or self.rules.doubted):
+            return least
+        return self.find(verb, "most")
+
 
 def _unlisted(statement: Statement) -> str:
     """An action that nobody published, which a statement allows: it may be anything."""

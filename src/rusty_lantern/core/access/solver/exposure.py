@@ -77,9 +77,7 @@ def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdi
         least = bare.find(verb, "least") if bare else Widest()
         if least.level != "open":
             least = view.find(verb, "least")
-        if least.level == "open" or not (view.doubts or view.rules.doubted):
-            return _proven(view, least)
-        most = view.find(verb, "most")
+        most = view.beyond(least, verb)
     except OverBudget:
         return Verdict("unknown", doubts=("the rules are too intricate to decide within the work allowed",))
     if least.level == most.level:

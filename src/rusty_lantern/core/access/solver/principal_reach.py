@@ -37,7 +37,8 @@ def reach_of(
     for verb in VERBS:
         view.doubts.clear()
         try:
-            least, most = view.find(verb, "least"), view.find(verb, "most")
+            least = view.find(verb, "least")
+            most = view.beyond(least, verb)
         except OverBudget:
             reaches[verb] = Reach("unknown", doubts=("the rules are too intricate",))
             continue
