@@ -10,9 +10,8 @@ from functools import cached_property, lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import (
-    context_key,
-)
+from rusty_lantern.core.access.policy.actions import Target
+from rusty_lantern.core.access.policy.condition_keys import context_key
 from rusty_lantern.core.access.policy.document import Condition, Statement
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import Applies
@@ -57,16 +56,34 @@ class AudiencePolicy(RequestGroups):
 
     def limits(self, statement: Statement, group: RequestGroup) -> StatementBox | None:
         """The statement as limits on the group; None if it does not apply at all."""
-        applies = self.applies(statement)
         actions = _reached_of(group.actions, statement.actions, statement.actions_negated)
-        if applies == "no" or not actions:
+        if not actions:
+            return None
+        key = (id(statement), group.target)
+        if key not in self._limits:
+            self._limits[key] = self._for_any_action(statement, group.target)
+        limits = self._limits[key]
+        if limits is not None and len(actions) < len(group.actions):
+            box = {ACTION: actions, **limits.box}
+            limits = StatementBox(box, limits.sure, limits.why, statement)
+        return self._capped(limits, statement.within, group) if limits is not None and statement.within else limits
+
+    @cached_property
+    def _limits(self) -> dict[tuple[int, Target], StatementBox | None]:
+        """Statement, by its `id`, and what actions are on → what `_for_any_action` says, the same for every verb."""
+        return {}
+
+    def _for_any_action(self, statement: Statement, target: Target) -> StatementBox | None:
+        """The statement's limits but for its actions and for what caps it; None if it does not apply at all."""
+        applies = self.applies(statement)
+        if applies == "no":
             return None
         reasons = [str(fault) for fault in statement.faults]
         if applies == "maybe" and not reasons:
             reasons.append(_VAGUE)
-        box: dict[str, object] = {} if len(actions) == len(group.actions) else {ACTION: actions}
+        box: dict[str, object] = {}
         try:
-            keys = self._resources(statement, group)
+            keys = self._resources(statement, target)
             if keys is None:
                 return None
             if not keys.everything:
@@ -82,8 +99,7 @@ class AudiencePolicy(RequestGroups):
             name = self.frame.dimension(condition.key)
             joint = box[name].meet(limit, self.work) if name in box else limit  # type: ignore[attr-defined]
             box[name] = joint
-        alone = StatementBox(box, not reasons, reasons[0] if reasons else "", statement)
-        return self._capped(alone, statement.within, group) if statement.within else alone
+        return StatementBox(box, not reasons, reasons[0] if reasons else "", statement)
 
     def _capped(self, alone: StatementBox, cap: Statement, group: RequestGroup) -> StatementBox | None:
         limits = self.limits(cap, group)
@@ -117,12 +133,12 @@ class AudiencePolicy(RequestGroups):
             return "maybe" if principals.negated and principals.vague and self.audience != "anyone" else "yes"
         return "maybe" if principals.vague and not principals.everyone and self.audience != "anyone" else "no"
 
-    def _resources(self, statement: Statement, group: RequestGroup) -> TextSet | None:
+    def _resources(self, statement: Statement, target: Target) -> TextSet | None:
         """The keys that the statement's resources reach; all texts for a bucket's own action; None for none."""
         if not statement.resources:
             return ALL_TEXTS
         whose = self._who if any("${" in resource for resource in statement.resources) else None
-        if group.target == "bucket":
+        if target == "bucket":
             reached = self._once("bucket", statement, lambda: self._reaches_bucket(statement), whose=whose)
             return ALL_TEXTS if reached else None
         return self._once("keys", statement, lambda: self._keys(statement), whose=whose)
