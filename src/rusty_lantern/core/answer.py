@@ -4,8 +4,6 @@ Every setting that a reader looks at becomes an `Answer`. Only `known` and `abse
 subject; the others say why nothing can be said, and a judgement made from them is `unknown`, never `held`.
 """
 
-from __future__ import annotations
-
 from collections.abc import Callable
 from datetime import datetime
 from typing import Any, Generic, Literal, TypeVar
@@ -63,16 +61,20 @@ class Answer(msgspec.Struct, Generic[T], frozen=True, omit_defaults=True, gc=Fal
             return self.note
         return f"{word}: {self.note}" if word and self.note else word
 
-    def map(self, change: Callable[[T], U]) -> Answer[U]:
+    def map(self, change: Callable[[T], U]) -> "Answer[U]":
         """The same answer with its value, if there is one, put through `change`."""
         value = None if self.value is None else change(self.value)
         return Answer(self.state, value, self.note, self.evidence)
 
-    def default(self, value: T) -> Answer[T]:
+    def default(self, value: T) -> "Answer[T]":
         """The same answer, where `absent` means `value`."""
         if self.state != "absent":
             return self
         return Answer("known", value, self.note, self.evidence)
+
+
+Fact = Answer[Value]
+"""One named setting of one subject: state, value on the fact's scale, note, evidence."""
 
 
 class Partly(Answer[T], frozen=True, omit_defaults=True, gc=False):
@@ -120,10 +122,6 @@ def switch_fact(answer: Answer[Any], on: Callable[[Any], bool] = bool) -> Fact:
 def absent_fact(answer: Answer[Any]) -> Fact:
     """That this part of an answer is not configured."""
     return Answer("absent", None, answer.note, answer.evidence)
-
-
-Fact = Answer[Value]
-"""One named setting of one subject: state, value on the fact's scale, note, evidence."""
 
 
 def since(answer: Answer[datetime], moment: datetime) -> Fact:

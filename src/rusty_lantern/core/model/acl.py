@@ -1,7 +1,5 @@
 """What grants access beside policies: ACLs of buckets, what those of single objects grant the public, and rights."""
 
-from __future__ import annotations
-
 from typing import Literal
 
 import msgspec

@@ -1,7 +1,5 @@
 """What a dossier holds about one bucket."""
 
-from __future__ import annotations
-
 from datetime import datetime
 from typing import Literal
 

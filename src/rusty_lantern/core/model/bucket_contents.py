@@ -1,7 +1,5 @@
 """What is in a bucket, as far as it was counted: objects, versions, unfinished uploads, the table of all of them."""
 
-from __future__ import annotations
-
 from datetime import datetime
 from typing import Literal
 

@@ -4,8 +4,6 @@ A field of a bucket or store that a protocol does not have is `unsupported`; one
 could show is *not read*, which is unknown. A new kind of store is a row of `PROTOCOLS` and a reader (`stores.reader`).
 """
 
-from __future__ import annotations
-
 from typing import Any, Literal
 
 import msgspec

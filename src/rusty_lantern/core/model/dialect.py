@@ -1,7 +1,5 @@
 """A dialect: which constructs of policies a store's software reads otherwise, and on which releases it was measured."""
 
-from __future__ import annotations
-
 import msgspec
 
 GATEWAY_16 = "gateway-16"

@@ -5,8 +5,6 @@ leaves out counts as *not read*, which is `unknown`, never fine. `docs/schemas/d
 types. The document names its version in `dossier:`; a reader refuses a newer one than it knows.
 """
 
-from __future__ import annotations
-
 import gc
 from collections.abc import Iterator
 from contextlib import contextmanager

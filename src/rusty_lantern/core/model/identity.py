@@ -5,8 +5,6 @@ Names follow the trade: an *identity* is anybody or anything that can be let in 
 it; an *encryption key* protects data at rest; a *link* lets whoever has it do one thing without a credential.
 """
 
-from __future__ import annotations
-
 import hashlib
 from datetime import datetime
 from typing import Literal

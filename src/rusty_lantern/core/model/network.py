@@ -1,7 +1,5 @@
 """From where a store or a bucket may be asked at all."""
 
-from __future__ import annotations
-
 import ipaddress
 from typing import Literal
 

@@ -4,8 +4,6 @@ Listing gives the first group of fields; inspecting (one question a version, som
 not asked or not answered is None, which is `unknown`, never fine; `inspected` says why.
 """
 
-from __future__ import annotations
-
 from datetime import datetime
 from typing import Literal
 

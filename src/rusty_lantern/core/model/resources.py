@@ -1,7 +1,5 @@
 """Encryption keys, share links and certificates of a store."""
 
-from __future__ import annotations
-
 from datetime import datetime
 from typing import Literal
 
