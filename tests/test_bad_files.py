@@ -29,7 +29,9 @@ ESTATES = {
     "- a\n- b": "must be a mapping, and is a list",
     "estate: x\nstors: {}": 'estate.yaml:2:1: unknown "stors" in the estate\n  did you mean "stores"?',
     "estate: x\nstores:\n  a:\n    reeds: s3": 'estate.yaml:4:5: unknown "reeds"',
-    "stores:\n  a: {at: 'https://x.example', credential: chain}\n  a: {at: 'https://y.example'}": "appears twice",
+    "stores:\n  a: {at: 'https://x.example', credential: chain}\n  a: {at: 'https://y.example'}": (
+        'estate.yaml:3:3: "a" appears twice\n  the first is at 2:3; keep one of them'
+    ),
     "stores:\n  a: {at: 'http://x.example', credential: chain}": "plain http lets everyone",
     "stores:\n  a: {at: 'ftp://x', credential: chain}": "needs an address",
     "stores:\n  a: {at: 'https://me:pw@x.example', credential: chain}": "must not carry a user name",

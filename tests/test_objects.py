@@ -446,6 +446,24 @@ def test_a_survey_of_objects_says_what_it_does_not_ask_where_the_baseline_cannot
     assert [(ran.code, told in ran.err) for ran in (plain, looking)] == [(0, False), (0, True)]
 
 
+@pytest.mark.parametrize(
+    ("required", "read"),
+    [("exposure.read: closed", True), ("principals.read-settings: within [admin]", True), ("versioning: on", False)],
+)
+def test_acls_of_objects_are_asked_for_where_they_decide_what_is_required(
+    tmp_path: Path, required: str, read: bool
+) -> None:
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: s\n  require:\n    {required}\n")
+        looked = lantern("survey", *AS_OF, "--only", "harbour/press-kit", "--objects", "all", cwd=folder)
+        assert looked.code == 0, looked.err
+    facts = json.loads(lantern("show", "harbour/press-kit", "--json", cwd=folder).out)["facts"]
+    assert [(one["value"] == "some") for one in facts if one["fact"] == "object-acls.public"] == [read]
+    settled_by = "lantern survey --objects all" in lantern("audit", cwd=folder).out
+    assert not settled_by, "it names no step that was just taken"
+
+
 def test_a_survey_of_objects_killed_midway_goes_on_where_it_was(tmp_path: Path, demo: Demo) -> None:
     asked: list[str] = []
 

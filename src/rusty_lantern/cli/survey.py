@@ -172,17 +172,18 @@ def _wanted(place: Workspace, objects: str | None) -> WantedDetails:
     """What the baseline requires that costs a question of its own for each version."""
     from rusty_lantern.archive.workspace import BASELINE
     from rusty_lantern.core.errors import BadInput
+    from rusty_lantern.core.facts.registry import lookup
     from rusty_lantern.stores.reader import WantedDetails
 
     try:
-        required = {r.fact for sheet in place.baseline().sheets for r in sheet.require}
+        required = {lookup(r.fact).asks_objects for sheet in place.baseline().sheets for r in sheet.require}
     except BadInput as error:
         looks = objects or any(store.objects for store in place.estate().stores)
         if looks and (place.folder / BASELINE).is_file():
             first, _, _ = str(error.complaints[0]).partition("\n")
             note(f"tags and ACLs of objects are not asked for: the baseline cannot be read, {first}")
         return WantedDetails()
-    return WantedDetails(any(fact.startswith("objects.tags.") for fact in required), "objects.public" in required)
+    return WantedDetails(tags="tags" in required, acl="acl" in required)
 
 
 def _resumed(place: Workspace) -> datetime:

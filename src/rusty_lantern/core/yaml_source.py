@@ -112,13 +112,15 @@ class _Nodes:
         return Node(place, fields=tuple(self._pairs(children)))
 
     def _pairs(self, children: Iterator[Node]) -> Iterator[tuple[Node, Node]]:
-        names: set[str] = set()
+        names: dict[str, Place] = {}
         for key in children:
             if key.text is None:
                 raise BadInput(Problem("a name must be a text", key.place))
             if key.text in names:
-                raise BadInput(Problem(f'"{key.text}" appears twice', key.place))
-            names.add(key.text)
+                first = names[key.text]
+                remedy = f"the first is at {first.line}:{first.column}; keep one of them"
+                raise BadInput(Problem(f'"{key.text}" appears twice', key.place, remedy))
+            names[key.text] = key.place
             yield key, next(children)
 
 

@@ -36,6 +36,8 @@ VERB_WORDS = {
     "bypass-retention": "bypass governance retention",
     "read-settings": "read the bucket's settings",
 }
+BY_OBJECT_ACLS = ("read", "change-settings", "read-settings")
+"""The verbs that objects' own ACLs can grant."""
 AUDIENCE_WORDS = {
     "anyone": "anyone on the Internet, without credentials,",
     "any-account": "any unrelated account of the provider",
@@ -45,9 +47,10 @@ AUDIENCE_WORDS = {
 def _exposure(name: str, meaning: str, *, habit: bool = True, mirrored: bool = False) -> None:
     """Enter one fact of exposure."""
     advice = "restrict or remove what allows the public (lantern remedy shows the exact document)"
+    by_objects = name == BEYOND_TRUSTED or name.rpartition(".")[2] in BY_OBJECT_ACLS
     fact(
         f"exposure.{name}", LEVEL, meaning, area="access", advice=advice, causes=ACCESS_ACTIONS, restless=True,
-        safe="closed", grave=True, habit=habit, mirrored=mirrored,
+        safe="closed", grave=True, habit=habit, mirrored=mirrored, asks_objects="acl" if by_objects else "",
     )(lambda subject, _: subject.exposures[name])  # fmt: skip
 
 
@@ -211,6 +214,7 @@ def keeps_versions_of(subject: BucketView, _: str) -> Fact:
     advice="take verbs away from the identities named, in the bucket's rules or in their own permissions, or trust "
     "their account in the estate file",
     causes=ACCESS_ACTIONS,
+    asks_objects="acl",
 )
 def access(subject: BucketView, name: str) -> Fact:
     """By everything that is known of whoever is named."""
@@ -304,6 +308,7 @@ def _principals(verb: Verb) -> None:
     fact(
         f"principals.{verb}", NAMES, meaning, area="access", causes=ACCESS_ACTIONS, restless=True, habit=False,
         advice="take {last} from {observed}: in the bucket's rules, or in their own permissions",
+        asks_objects="acl" if verb in BY_OBJECT_ACLS else "",
     )(lambda subject, _: subject.principals[verb])  # fmt: skip
 
 

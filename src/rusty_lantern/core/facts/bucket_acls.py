@@ -48,6 +48,7 @@ def grants_by_object(subject: BucketView, _: str) -> Fact:
     area="access",
     safe="none",
     causes=ACL_ACTIONS,
+    asks_objects="acl",
 )
 def grants_of_objects(subject: BucketView, _: str) -> Fact:
     """None where objects cannot have any; not known where not all were read, unless one that was read grants."""

@@ -128,6 +128,7 @@ _enter(
     TEXT,
     "the value of the object's tag of that name (asked for where the baseline requires it)",
     area="objects",
+    asks_objects="tags",
     advice='tag these objects with "{last}": {wanted}',
 )
 
@@ -135,8 +136,9 @@ _enter(
     "public",
     "current",
     Levels(("none", "read", "write"), ordered=True),
-    "what the object's own ACL allows the public (asked for where the baseline requires it)",
+    "what the object's own ACL allows the public (asked for where the baseline requires this, or who can read)",
     area="access",
+    asks_objects="acl",
     advice="remove the public grant from the ACLs of these objects",
 )
 

@@ -107,6 +107,8 @@ class Definition(msgspec.Struct, frozen=True, kw_only=True):
     """Whether a draft calls its drift high."""
     mirrored: bool = False
     """Whether a copy needs it as much as the original."""
+    asks_objects: Literal["", "acl", "tags"] = ""
+    """What it needs to have asked of each object, besides its headers."""
 
 
 REGISTER: dict[str, Definition] = {}
@@ -139,6 +141,7 @@ class Attributes(TypedDict, total=False):
     safe: str
     grave: bool
     mirrored: bool
+    asks_objects: Literal["", "acl", "tags"]
 
 
 class UnknownFact(KeyError):
