@@ -9,7 +9,8 @@ import asyncio
 import hashlib
 import random
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import AsyncGenerator, Callable, Iterable, Iterator
+from contextlib import aclosing
 from dataclasses import dataclass, field
 from itertools import groupby
 from pathlib import Path
@@ -20,7 +21,7 @@ from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import StoreConfig
 from rusty_lantern.core.config.object_scan import Sample
-from rusty_lantern.core.model.acl import object_acls_of
+from rusty_lantern.core.model.acl import ObjectAcls, ObjectGrant, object_acls_of
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Table, Usage, Versions
 from rusty_lantern.core.model.object_version import ObjectVersion
@@ -55,6 +56,27 @@ class TableMaker:
         if not files and self.store.looks_at(bucket) == "none":
             return None
         return TableInMaking(self, reader, bucket, files)
+
+
+@dataclass
+class _AclsRead:
+    """How much is known of the ACLs of a bucket's objects, batch by batch."""
+
+    complete: bool = True
+    """Whether there is no public grant but those that were kept."""
+    names_complete: bool = True
+    """The same of grants to named users."""
+
+    def note(self, versions: Iterable[ObjectVersion], reused: int) -> None:
+        """Take in some versions. Of a table that took over earlier ones, `reused` of them, grants were not kept."""
+        for version in versions:
+            kept = version.marker or (version.public is not None and not reused)
+            self.complete = self.complete and (kept or version.public == "none")
+            self.names_complete = self.names_complete and kept
+
+    def with_grants(self, granted: list[ObjectGrant]) -> ObjectAcls:
+        """What all of them grant together."""
+        return object_acls_of(granted, complete=self.complete, names_complete=self.names_complete)
 
 
 @dataclass
@@ -107,62 +129,59 @@ class TableInMaking:
             self.spool.close()
 
     async def _make(self, bucket: Bucket) -> Table:
-        store = self.gathering.store
-        looked = store.looks_at(self.bucket)
-        chosen = self._chosen(looked, self.spool.versions, store.sample)
+        store, visit, wanted = self.gathering.store, self.reader.visit, self.gathering.wanted
         journal = Journal(self.gathering.journals / f"{self.path.stem}.jsonl", self.reader.capabilities.keeps)
-        wanted = self.gathering.wanted
         source = self.reader.object_source(bucket, wanted, journal)
-        visit = self.reader.visit
         subject = Subject(visit.store, visit.folder, visit.moment, bucket, wanted)
         inspection = self.gathering.inspection(subject, journal, source)
-        known = EarlierTable(self._earlier_table())
-        seen, whole, named = 0, True, True
-        under_way: deque[asyncio.Task[list[ObjectVersion]]] = deque()
+        looked = store.looks_at(self.bucket)
+        chosen = self._chosen(looked, self.spool.versions, store.sample)
+        known, acls = EarlierTable(self._earlier_table()), _AclsRead()
         try:
             with table_writer(self.path) as writer:
-
-                async def write() -> None:
-                    nonlocal whole, named
-                    rows = await under_way.popleft()
-                    writer.add(rows)
-                    whole = whole and all(
-                        v.marker or v.public == "none" or (v.public is not None and not known.reused) for v in rows
-                    )
-                    named = named and all(v.marker or (v.public is not None and not known.reused) for v in rows)
-                    self.gathering.looked_at += sum(v.inspected not in ("not asked", "not sampled") for v in rows)
-                    self.gathering.on_looked_at(self.gathering.looked_at)
-
-                for versions in self.spool.sorted(inspection.size):
-                    picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
-                    seen += sum(not v.marker for v in versions)
-                    taken_over = _taken_over(known, versions, picked, looked)
-                    under_way.append(asyncio.ensure_future(_looked_at(inspection, versions, taken_over)))
-                    if len(under_way) >= inspection.ahead:
-                        await write()
-                while under_way:
-                    await write()
-                inspected = seen if chosen is None else len(chosen)
+                async with aclosing(self._looked_at(inspection, chosen, known, looked)) as batches:
+                    async for rows in batches:
+                        writer.add(rows)
+                        acls.note(rows, known.reused)
+                        self.gathering.looked_at += sum(v.inspected not in ("not asked", "not sampled") for v in rows)
+                        self.gathering.on_looked_at(self.gathering.looked_at)
                 table = Table(
                     rows=self.spool.rows,
                     versions=self.spool.versions,
                     looked=looked if looked != "none" else "listed",
-                    inspected=inspected,
+                    inspected=self.spool.versions if chosen is None else len(chosen),
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     reused=known.reused,
-                    object_acls=object_acls_of(inspection.granted, complete=whole, names_complete=named)
-                    if wanted.acl
-                    else None,
+                    object_acls=acls.with_grants(inspection.granted) if wanted.acl else None,
                 )
                 writer.describe(table)
+        finally:
+            journal.close()
+        journal.path.unlink(missing_ok=True)
+        return table
+
+    async def _looked_at(
+        self, inspection: Inspection, chosen: frozenset[int] | None, known: EarlierTable, looked: str
+    ) -> AsyncGenerator[list[ObjectVersion]]:
+        """Everything that was listed, in order and in batches, with what was seen of it; a few batches are under way at
+        once. `chosen`: which versions are looked at, by number; None: all."""
+        under_way: deque[asyncio.Task[list[ObjectVersion]]] = deque()
+        seen = 0
+        try:
+            for versions in self.spool.sorted(inspection.size):
+                picked = [not v.marker and (chosen is None or seen + n in chosen) for n, v in _numbered(versions)]
+                seen += sum(not v.marker for v in versions)
+                taken_over = _taken_over(known, versions, picked, looked)
+                under_way.append(asyncio.ensure_future(_batch(inspection, versions, taken_over)))
+                if len(under_way) >= inspection.ahead:
+                    yield await under_way.popleft()
+            while under_way:
+                yield await under_way.popleft()
         finally:
             for task in under_way:
                 task.cancel()
             await asyncio.gather(*under_way, return_exceptions=True)
-            journal.close()
-        journal.path.unlink(missing_ok=True)
-        return table
 
     def _chosen(self, looked: str, population: int, sample: Sample) -> frozenset[int] | None:
         """Which of the versions, by number, are looked at; None for all."""
@@ -196,7 +215,7 @@ def _taken_over(
     return [one(v, w) for v, w in zip(versions, wanted, strict=True)]
 
 
-async def _looked_at(
+async def _batch(
     inspection: Inspection, versions: list[ObjectVersion], taken_over: list[ObjectVersion | None]
 ) -> list[ObjectVersion]:
     """A batch with what had to be asked put in its place."""

@@ -90,46 +90,58 @@ def _in_time(requirement: Requirement, moment: datetime) -> LintWarning | None:
     return None
 
 
+class _InForce:
+    """Where a requirement is in force, and what the subjects there show of its fact."""
+
+    def __init__(self) -> None:
+        self.stores: set[str] = set()
+        self.shown = False
+        """Whether a subject's store can show it."""
+        self.valued = False
+        """Whether it has a value somewhere."""
+
+    def note(self, requirement: Requirement, subject: Subject) -> None:
+        """Take in one more subject that it is in force on."""
+        self.stores.add(subject.store)
+        if requirement.fact.startswith("objects."):
+            self.shown = True
+            return
+        fact = subject.fact(requirement.fact)
+        self.shown |= fact.state != "unsupported"
+        self.valued |= bool(fact.value)
+
+
 def _against(baseline: Baseline, subjects: Sequence[Subject]) -> list[LintWarning]:
-    counts: dict[Place, list[bool]] = {}
-    telling: set[Place] = set()
-    """Requirements of facts that have a value somewhere."""
-    stores: dict[Place, set[str]] = {}
-    remarks: list[LintWarning] = []
+    seen: dict[Place, _InForce] = {}
+    clashes: dict[Place, LintWarning] = {}
     for subject in subjects:
         force = required_of(baseline, subject)
         for one, other in conflicts([r.requirement for r in force if r.sure]):
             where = f"{subject.store}/{subject.label}"
             what = f"{other.fact}: cannot hold together with {one.fact} ({one.place}), as on {where}"
-            if not any(r.place == other.place for r in remarks):
-                remarks.append(LintWarning(other.place, what))
+            clashes.setdefault(other.place, LintWarning(other.place, what))
         for required in force:
-            place = required.requirement.place
-            shown = True
-            if not required.requirement.fact.startswith("objects."):
-                fact = subject.fact(required.requirement.fact)
-                shown = fact.state != "unsupported"
-                telling |= {place} if fact.value else set()
-            counts.setdefault(place, []).append(shown)
-            stores.setdefault(place, set()).add(subject.store)
+            seen.setdefault(required.requirement.place, _InForce()).note(required.requirement, subject)
+    remarks = list(clashes.values())
     for sheet in [sheet for sheet in baseline.sheets if sheet.require]:
-        if not any(sheet.applies_to(subject) for subject in subjects):
+        if any(sheet.applies_to(subject) for subject in subjects):
+            faults = ((r.place, _never_met(r, seen.get(r.place), subjects)) for r in sheet.require)
+            remarks += [LintWarning(place, fault) for place, fault in faults if fault]
+        else:
             remarks.append(LintWarning(sheet.place, f'sheet "{sheet.name}" applies to nothing that was surveyed'))
-            continue
-        for requirement in sheet.require:
-            seen = counts.get(requirement.place)
-            if requirement.comparison is not None and seen is None:
-                what = f"{requirement.fact}: never in force; later sheets override it on everything that it applies to"
-                remarks.append(LintWarning(requirement.place, what))
-            elif seen and not any(seen):
-                what = f"{requirement.fact}: no surveyed store can show it, so it is always unknown"
-                remarks.append(LintWarning(requirement.place, what))
-            elif seen and requirement.place not in telling:
-                there = [one for one in subjects if one.kind == "identity" and one.store in stores[requirement.place]]
-                if _of_nobody(requirement.fact, there):
-                    what = f"{requirement.fact}: no identity there has that name"
-                    remarks.append(LintWarning(requirement.place, what))
     return remarks
+
+
+def _never_met(requirement: Requirement, seen: _InForce | None, subjects: Sequence[Subject]) -> str:
+    """Why a requirement can decide nothing, in words; empty where it can."""
+    fact = requirement.fact
+    if seen is None:
+        overridden = requirement.comparison is not None
+        return f"{fact}: never in force; later sheets override it on everything that it applies to" * overridden
+    if not seen.shown:
+        return f"{fact}: no surveyed store can show it, so it is always unknown"
+    there = [one for one in subjects if one.kind == "identity" and one.store in seen.stores]
+    return f"{fact}: no identity there has that name" if not seen.valued and _of_nobody(fact, there) else ""
 
 
 def _of_nobody(fact: str, people: Sequence[Subject]) -> bool:

@@ -173,14 +173,22 @@ def _widest(
         if other is None:
             doubt = Answer("failed", None, f"{unquote(name)} is not in this store, or was not read", evidence)
             continue
-        for verb in verbs:
-            verdict = other.exposures[verb]
-            if not verdict.settled:
-                doubt = Answer(verdict.state, None, f"{name}: {verdict.note}", verdict.evidence)
-            elif narrowed and verdict.value != "closed":
-                words = f"{name}: {verdict.value} to {verb}; only a part is copied ({narrowed}), perhaps another one"
-                doubt = Answer("failed", None, words, verdict.evidence)
-            elif LEVEL.rank(str(verdict.value)) > widest[0]:
-                note = name if verdict.value == "closed" else f"{name}: {verb} by {verdict.note}"
-                widest = LEVEL.rank(str(verdict.value)), Answer("known", verdict.value, note, verdict.evidence)
+        for way in [_by_way_of(name, verb, narrowed, other.exposures[verb]) for verb in verbs]:
+            if not way.settled:
+                doubt = way
+            elif LEVEL.rank(str(way.value)) > widest[0]:
+                widest = LEVEL.rank(str(way.value)), way
     return widest[1] if doubt is None or widest[1].value == "open" else doubt
+
+
+def _by_way_of(name: str, verb: str, narrowed: str, verdict: Fact) -> Fact:
+    """What the public's verdict on one verb on another bucket means for the copies: of a part that is copied, it may be
+    that the public has access to the rest alone."""
+    if not verdict.settled:
+        return Answer(verdict.state, None, f"{name}: {verdict.note}", verdict.evidence)
+    if verdict.value == "closed":
+        return Answer("known", "closed", name, verdict.evidence)
+    if narrowed:
+        words = f"{name}: {verdict.value} to {verb}; only a part is copied ({narrowed}), perhaps another one"
+        return Answer("failed", None, words, verdict.evidence)
+    return Answer("known", verdict.value, f"{name}: {verb} by {verdict.note}", verdict.evidence)
