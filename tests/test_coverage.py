@@ -365,6 +365,31 @@ def test_an_output_that_cannot_be_written_is_said_to_be_so(demo: Demo) -> None:
         assert said == Ran(2, "", "lantern: the output cannot be written: No space left on device\n"), words
 
 
+WRITING = (
+    "objects press-kit --out {}/x.csv", "objects press-kit --out {}/x.parquet", "figure exposure --out {}/x.svg",
+    "audit --format csv --out {}/x.csv", "dossier export harbour --out {}/x.json", "report --out {}/x.html",
+    "report --evidence {}/x.zip", "baseline draft --out {}/x.yaml", "survey --log {}/x.jsonl",
+    "retention permit-archive --timeline {}/x.svg", "init --signing-key {}/x.key", "init {}", "demo {}",
+)  # fmt: skip
+MAKES_ITS_FOLDER = ("report --evidence", "init", "demo")
+
+
+@pytest.mark.parametrize("words", WRITING)
+def test_a_file_that_cannot_be_written_there_is_told_with_what_to_do(demo: Demo, tmp_path: Path, words: str) -> None:
+    file = tmp_path / "file"
+    file.touch()
+    ways = {file: "name another place"}
+    if not words.startswith(MAKES_ITS_FOLDER):
+        ways[tmp_path / "none"] = "make the folder that it is to be in"
+    for folder, remedy in ways.items():
+        ran = demo.run(*words.format(folder / "deeper" if folder == file and "x" not in words else folder).split())
+        assert (ran.code, ran.out) == (2, ""), ran
+        assert str(folder) in ran.err
+        assert ran.err.endswith(f"{remedy}\n"), ran.err
+    assert [one.name for one in tmp_path.iterdir()] == ["file"], "nothing half-written is left"
+    assert file.read_bytes() == b""
+
+
 def test_buckets_of_which_nothing_was_read_are_told_of_wherever_they_are_counted(demo: Demo, tmp_path: Path) -> None:
     folder = Path(shutil.copytree(demo.folder, tmp_path / "ws"))
     bare = [

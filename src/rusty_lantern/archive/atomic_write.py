@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.core.errors import Place, Problem
+from rusty_lantern.archive.errors import CannotWrite, write_problem
 
 
 @contextmanager
@@ -31,13 +30,14 @@ def write_whole(path: Path, content: bytes) -> None:
             os.fsync(stream.fileno())
         partial.replace(path)
     except OSError as error:
-        partial.unlink(missing_ok=True)
-        raise CannotWrite(Problem(f"cannot be written: {error.strerror}", Place(str(path)))) from None
+        with suppress(OSError):
+            partial.unlink()
+        raise CannotWrite(write_problem("cannot be written", path, error)) from None
 
 
-def make_folder(folder: Path) -> None:
-    """Make a folder, with those above it. Raises `CannotWrite`."""
+def make_folder(folder: Path, mode: int = 0o777) -> None:
+    """Make a folder, with those above it, where there is none. Raises `CannotWrite`."""
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(mode=mode, parents=True, exist_ok=True)
     except OSError as error:
-        raise CannotWrite(Problem(f"cannot be made: {error.strerror}", Place(str(folder)))) from None
+        raise CannotWrite(write_problem("cannot be made", folder, error)) from None

@@ -14,7 +14,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from rusty_lantern.archive.errors import CannotWrite
+from rusty_lantern.archive.atomic_write import make_folder
+from rusty_lantern.archive.errors import CannotWrite, write_problem
 from rusty_lantern.core.config.estate import Credential
 from rusty_lantern.core.errors import BadInput, Place, Problem
 
@@ -102,8 +103,8 @@ def new_key(path: Path) -> str:
     signer = Signer(Ed25519PrivateKey.generate())
     secret = signer.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     public = signer.public.key.public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+    make_folder(path.parent, 0o700)
     try:
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         for target, content, mode in ((path, secret, 0o600), (public_path(path), public, 0o644)):
             with os.fdopen(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode), "wb") as stream:
                 stream.write(content)
@@ -112,7 +113,7 @@ def new_key(path: Path) -> str:
             Problem("a key is there already, and is not written over", Place(str(error.filename)))
         ) from None
     except OSError as error:
-        raise CannotWrite(Problem(f"the key cannot be written: {error.strerror}", Place(str(path)))) from None
+        raise CannotWrite(write_problem("the key cannot be written", path, error)) from None
     return signer.public.fingerprint
 
 

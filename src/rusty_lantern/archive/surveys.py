@@ -21,7 +21,7 @@ import msgspec
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.atomic_write import write_whole
-from rusty_lantern.archive.errors import CannotWrite, UnderWay
+from rusty_lantern.archive.errors import CannotWrite, UnderWay, write_problem
 from rusty_lantern.archive.quick_status import MANIFEST, PARTIAL, names, unfinished
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
@@ -103,7 +103,7 @@ def sole(archive: Path) -> Iterator[None]:
         what = "another survey is being taken in this workspace"
         raise UnderWay(Problem(what, Place(str(archive)), "wait for it to end")) from None
     except OSError as error:
-        raise CannotWrite(Problem(f"cannot write there: {error.strerror}", Place(str(archive)))) from None
+        raise CannotWrite(write_problem("cannot be written to", archive, error)) from None
     try:
         yield
     finally:

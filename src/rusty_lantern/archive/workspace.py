@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from rusty_lantern.archive.errors import write_problem
 from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
 from rusty_lantern.core.audit.waiver_file import Waiver, read_waivers
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
@@ -144,4 +145,4 @@ def make(folder: Path, files: dict[str, tuple[str, int]]) -> None:
             path.touch(mode=mode)
             path.write_text(content, encoding="utf-8")
     except OSError as error:
-        raise CannotMake(Problem(f"cannot write there: {error.strerror}", Place(str(folder)))) from None
+        raise CannotMake(write_problem("cannot be written to", folder, error)) from None

@@ -14,12 +14,12 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from rusty_lantern.archive.earlier import last_dossier
-from rusty_lantern.archive.errors import CannotWrite, OutOfTime
+from rusty_lantern.archive.errors import CannotWrite, OutOfTime, write_problem
 from rusty_lantern.archive.journal import Journal
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Estate, StoreConfig
 from rusty_lantern.core.config.object_scan import ScanDepth
-from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem, defect, nearest
+from rusty_lantern.core.errors import BadInput, LanternError, Problem, defect, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
 from rusty_lantern.stores.beside import with_beside
@@ -289,6 +289,6 @@ def _log_into(path: Path | None) -> Iterator[Log | None]:
     try:
         stream = path.open("ab")
     except OSError as error:
-        raise CannotWrite(Problem(f"the log cannot be written: {error.strerror}", Place(str(path)))) from None
+        raise CannotWrite(write_problem("the log cannot be written", path, error)) from None
     with stream:
         yield lambda entry: (stream.write(msgspec.json.encode(entry) + b"\n"), None)[1]

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from rusty_lantern.archive.errors import write_problem
 from rusty_lantern.core.errors import BadInput, Problem
 from rusty_lantern.objects.violations import list_columns
 from rusty_lantern.reports.escape import safe
@@ -43,9 +45,10 @@ def write_list(out: Path, batches: Iterable[pa.RecordBatch]) -> int:
         rows = _csv(partial, batches) if kind == ".csv" else _parquet(partial, batches)
         partial.rename(out)
     except OSError as error:
-        raise BadInput(Problem(f"cannot write {out}: {error.strerror or error}")) from None
+        raise BadInput(write_problem("cannot be written", out, error)) from None
     finally:
-        partial.unlink(missing_ok=True)
+        with suppress(OSError):
+            partial.unlink()
     return rows
 
 
