@@ -209,7 +209,7 @@ def test_access_says_first_who_could_not_do_it_without_the_copies(tmp_path: Path
     make(tmp_path / "ws", workspace_files("http://127.0.0.1:9"))
     save(tmp_path / "ws/surveys", "x", saltmarsh.MOMENT, [store(**{OPEN: [SHUT]}, boat_logs=DENIED)])
     told = lantern("access", f"harbour/{SHUT}", cwd=tmp_path / "ws").out
-    assert f"write  {OPEN} is copied here: any-account, anyone and 3 who can anyway\n" in told
+    assert f"write  {OPEN} is copied here: anyone, any-account and 3 who can anyway\n" in told
     assert "write  unknown: whether boat-logs is copied here: denied to this credential: AccessDenied\n" in told
     assert "By copies" not in lantern("access", f"harbour/{SHUT}", "--can", "list", cwd=tmp_path / "ws").out
     copied = lantern("access", f"harbour/{OPEN}", cwd=tmp_path / "ws").out

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from rich.console import Console
 
 from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.audit.other_requests import OtherRequests
 from rusty_lantern.core.value_types import show_names
 from rusty_lantern.reports.results.access import AccessResult, AccessRow, IdentityAccessRow, WhoCanRow
@@ -136,7 +137,8 @@ def _who_can(screen: Console, result: AccessResult) -> None:
         grid = Table("verb", "who", shrink=(1,))
         for row in rows:
             others = bool(row.unknown_because)
-            who = ", ".join([*row.names, "perhaps others"] if others else row.names) or "nobody"
+            names = _public_first(row.names)
+            who = ", ".join([*names, "perhaps others"] if others else names) or "nobody"
             grid.add(
                 row.verb, (who if row.names else "unknown" if others else who, STYLES["unknown"] if others else "")
             )
@@ -156,25 +158,26 @@ def _by_copies(screen: Console, rows: Sequence[CopyAccessRow], anyway: Mapping[s
         screen.print()
         line(screen, ("By copies that the store makes: no rule of the bucket stops them", "bold"), indent=2)
     for row in rows:
-        who = _who_by(row, anyway.get(row.verb, ()))
-        words = [(f"{row.verb:<5}  ", ""), (f"{_way(row)}: " if row.other else "", ""), (who, "bold")]
+        more = [name for name in _public_first(row.names) if name not in anyway.get(row.verb, ())]
+        others = len(row.names) - len(more)
+        words = [(f"{row.verb:<5}  ", ""), (f"{_way(row)}: " if row.other else "", "")]
+        words.append((", ".join(more), STYLES["open"] if more[:1] and more[0] in AUDIENCES else "bold"))
+        words.append((f"{' and ' * bool(more)}{others} who can anyway" if others else "", ""))
         if row.unknown_because:
-            words.append((f"{'; perhaps others' * bool(who) or 'unknown'}: {row.unknown_because}", STYLES["unknown"]))
+            word = "; perhaps others" if row.names else "unknown"
+            words.append((f"{word}: {row.unknown_because}", STYLES["unknown"]))
+        elif not row.names:
+            words.append(("nobody", ""))
         line(screen, *words, indent=4, hang=7)
+
+
+def _public_first(names: Iterable[str]) -> list[str]:
+    return sorted(names, key=lambda name: AUDIENCES.index(name) if name in AUDIENCES else len(AUDIENCES))
 
 
 def _way(row: CopyAccessRow) -> str:
     way = f"{row.other} is copied here" if row.verb in INTO else f"copied to {row.other}"
     return way + (f" by way of {row.between}" if row.between else "") + (f" (a part: {row.part})" if row.part else "")
-
-
-def _who_by(row: CopyAccessRow, anyway: Collection[str]) -> str:
-    """Those first who could not do it without the copies."""
-    more = [name for name in row.names if name not in anyway]
-    others = len(row.names) - len(more)
-    also = f"{others} who can anyway" if others else ""
-    nobody = "" if row.unknown_because else "nobody"
-    return " and ".join(part for part in (", ".join(more), also) if part) or nobody
 
 
 def _unread_rules(screen: Console, result: AccessResult) -> None:
