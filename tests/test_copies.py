@@ -212,6 +212,12 @@ def test_access_says_first_who_could_not_do_it_without_the_copies(tmp_path: Path
     assert f"write  {OPEN} is copied here: anyone, any-account and 3 who can anyway\n" in told
     assert "write  unknown: whether boat-logs is copied here: denied to this credential: AccessDenied\n" in told
     assert "By copies" not in lantern("access", f"harbour/{SHUT}", "--can", "list", cwd=tmp_path / "ws").out
+    why = lantern("why", f"harbour/{SHUT}", "--verb", "write", cwd=tmp_path / "ws").out
+    assert (
+        f"refused: nothing allows it\ncopies that the store makes go past these rules: {OPEN} is copied here\n" in why
+    )
+    perhaps = lantern("why", "harbour/payroll-drop", "--verb", "write", cwd=tmp_path / "ws").out
+    assert "whether the store makes copies that go past these rules is unknown\n" in perhaps
     copied = lantern("access", f"harbour/{OPEN}", cwd=tmp_path / "ws").out
     assert f"read   copied to {SHUT}: 4 who can anyway\n" in copied
 

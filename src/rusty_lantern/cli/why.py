@@ -57,8 +57,9 @@ def why(
     """
     from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
     from rusty_lantern.core.audit.dialect_differences import read_otherwise
+    from rusty_lantern.reports.results.copies import who_can_by_copies
     from rusty_lantern.reports.results.decisions import decision_results, encode_lines
-    from rusty_lantern.reports.terminal.access import why_view
+    from rusty_lantern.reports.terminal.access import copies_lines, why_view
     from rusty_lantern.reports.terminal.exposure import read_otherwise_lines
     from rusty_lantern.reports.terminal.layout import console
 
@@ -78,4 +79,5 @@ def why(
         screen = console()
         for result in results:
             why_view(screen, result)
+        copies_lines(screen, view.title, who_can_by_copies(view))
         read_otherwise_lines(screen, view.title, read_otherwise(view))

@@ -171,6 +171,17 @@ def _by_copies(screen: Console, rows: Sequence[CopyAccessRow], anyway: Mapping[s
         line(screen, *words, indent=4, hang=7)
 
 
+def copies_lines(screen: Console, bucket: str, rows: Sequence[CopyAccessRow]) -> None:
+    """That a request which the rules refuse may not be needed: the store copies past them."""
+    ways = dict.fromkeys(_way(row) for row in rows if row.other)
+    if ways:
+        line(screen, ("copies that the store makes go past these rules: ", "bold"), "; ".join(ways))
+    elif rows:
+        line(screen, ("whether the store makes copies that go past these rules is unknown", STYLES["unknown"]))
+    if rows:
+        next_step(screen, f"lantern access {shlex.quote(bucket)}", "who gets in by them")
+
+
 def _public_first(names: Iterable[str]) -> list[str]:
     return sorted(names, key=lambda name: AUDIENCES.index(name) if name in AUDIENCES else len(AUDIENCES))
 
