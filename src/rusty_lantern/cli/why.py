@@ -56,6 +56,7 @@ def why(
     Use it to see why access is open. Example: lantern why harbour/payroll-drop --as anyone --verb read
     """
     from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, read_pairs, read_request_specs
+    from rusty_lantern.core.access.policy.actions import ACTIONS
     from rusty_lantern.core.audit.dialect_differences import read_otherwise
     from rusty_lantern.reports.results.copies import who_can_by_copies
     from rusty_lantern.reports.results.decisions import decision_results, encode_lines
@@ -79,5 +80,6 @@ def why(
         screen = console()
         for result in results:
             why_view(screen, result)
-        copies_lines(screen, view.title, who_can_by_copies(view))
+        verbs = {ACTIONS[result.request.action].verb for result in results}
+        copies_lines(screen, view.title, [row for row in who_can_by_copies(view) if row.verb in verbs])
         read_otherwise_lines(screen, view.title, read_otherwise(view))
