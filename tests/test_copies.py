@@ -163,6 +163,24 @@ def test_where_a_copy_may_be_copied_on_nobody_knows_who_gets_at_it() -> None:
     assert fact(fed, SHUT, "source-exposure") == ("denied", None)
 
 
+def test_an_answer_that_is_denied_never_makes_another_fact_of_copies_certain() -> None:
+    chain = store(**{OPEN: ["boat-logs"], "boat-logs": [SHUT], SHUT: ["gallery-web"], LIMITED: [SHUT]})
+    names = [OPEN, LIMITED, "boat-logs", SHUT, "gallery-web", "payroll-drop"]
+    facts = [(one, name) for one in names for name in ("sources", "source-exposure", "target", "target-exposure")]
+    before = {one: fact(chain, *one) for one in facts}
+    lost = 0
+    for number, bucket in enumerate(chain.buckets):
+        for field in ("replication", "policy", "acl", "ownership", "object_acls"):
+            buckets = list(chain.buckets)
+            buckets[number] = msgspec.structs.replace(bucket, **{field: DENIED})
+            denied = msgspec.structs.replace(chain, buckets=buckets)
+            after = {one: fact(denied, *one) for one in facts if bucket.name in names or one[0] == SHUT}
+            changed = {one: told for one, told in after.items() if told != before[one]}
+            assert {state for state, _ in changed.values()} <= {"denied", "failed"}, (bucket.name, field, changed)
+            lost += len(changed)
+    assert lost > 20
+
+
 def test_exposure_tells_what_the_public_can_do_by_way_of_copies() -> None:
     dossier = store(
         **{OPEN: [SHUT], "camera-traps": ["gallery-web"], "boat-logs": ["far-away"], LIMITED: ["payroll-drop"]}

@@ -27,7 +27,7 @@ NOT_WHOLE = "not all buckets of the store were read"
 
 
 def _reached(start: str, next_of: Mapping[str, list[str]]) -> Mapping[str, str]:
-    """What one comes to from `start`, step by step → what it was come to from; empty: `start`."""
+    """Every name that is reached from `start`, step by step → the one before it on the way; empty: `start` itself."""
     through = {start: ""}
     queue = [start]
     for middle in queue:
@@ -139,12 +139,12 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return targets
 
     def sources_of(self, bucket: str) -> Mapping[str, str]:
-        """Buckets from which copies may arrive in this one → the one that is copied into it in between; none: empty.
+        """Buckets from which copies may arrive in this one → the bucket that they come by; empty: they come directly.
         Software differs in whether it copies on what is a copy itself."""
         return _reached(bucket, self._sources)
 
     def targets_of(self, bucket: str) -> Mapping[str, str]:
-        """Buckets in which copies from this one may arrive, in the same way."""
+        """Buckets in which copies from this one may arrive → the bucket that they come by, in the same way."""
         return _reached(bucket, self._targets)
 
     @cached_property

@@ -53,7 +53,7 @@ def _into(view: BucketSubject) -> Iterator[CopyAccessRow]:
         yield from _rows(view, INTO, other, between, part, doubt)
     unread = [f"whether {other} is copied here: {why.reason}" for other, why in index.replication_unread.items()
               if other != name]  # fmt: skip
-    why = f"{unread[0]}{f'; nor was it read of {len(unread) - 1} more' if unread[1:] else ''}" if unread else ""
+    why = f"{unread[0]}{f'; the same of {len(unread) - 1} more' if unread[1:] else ''}" if unread else ""
     if not index.whole:
         why = index.dossier.unlisted or "not all buckets of the store were read"
     if why:
@@ -81,6 +81,8 @@ def _rows(
     neighbour = view.neighbour(other) if other else None
     if other and neighbour is None:
         doubt = "it is not in this store, or was not read"
+    if part and not doubt:
+        doubt = f"only a part is copied ({part}), perhaps not what they have access to"
     if between and not doubt:
         doubt = "whether the store copies on what is a copy itself is not known"
     for verb in verbs:

@@ -188,7 +188,7 @@ def _public_first(names: Iterable[str]) -> list[str]:
 
 def _way(row: CopyAccessRow) -> str:
     way = f"{row.other} is copied here" if row.verb in INTO else f"copied to {row.other}"
-    return way + (f" by way of {row.between}" if row.between else "") + (f" (a part: {row.part})" if row.part else "")
+    return f"{way} by way of {row.between}" if row.between else way
 
 
 def _unread_rules(screen: Console, result: AccessResult) -> None:
