@@ -456,7 +456,10 @@ def test_acls_of_objects_are_asked_for_where_they_decide_what_is_required(
     with harbour() as (address, _):
         folder = estate_for(tmp_path / "ws", address)
         (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: s\n  require:\n    {required}\n")
-        looked = lantern("survey", *AS_OF, "--only", "harbour/press-kit", "--objects", "all", cwd=folder)
+        words = ("survey", *AS_OF, "--only", "harbour/press-kit", "--objects", "all")
+        planned = lantern(*words, "--dry-run", cwd=folder).out
+        assert f"besides, {'up to 2' if read else 'one'} for each version that is inspected" in planned
+        looked = lantern(*words, cwd=folder)
         assert looked.code == 0, looked.err
     facts = json.loads(lantern("show", "harbour/press-kit", "--json", cwd=folder).out)["facts"]
     assert [(one["value"] == "some") for one in facts if one["fact"] == "object-acls.public"] == [read]

@@ -262,7 +262,7 @@ async def estimate(plan: SurveyPlan, prices: Prices | None = None) -> tuple[list
             f"{store.name}: {estimated.buckets:,} buckets, at least {estimated.questions:,} questions to {store.at}, "
             f"about {max(1, round(estimated.seconds)):,} s at {store.pace.per_second:,} a second at the most"
             + _priced(prices, store, estimated)
-            + _besides(store)
+            + _besides(store, plan.wanted)
         )
     return lines, whole
 
@@ -274,10 +274,11 @@ def _priced(prices: Prices | None, store: StoreConfig, estimated: Estimate) -> s
     return f", at least {cost:,.4f} {prices.currency}" if prices and cost is not None else ""
 
 
-def _besides(store: StoreConfig) -> str:
-    """What unknown beforehand: how many versions there are to look at."""
+def _besides(store: StoreConfig, wanted: WantedDetails) -> str:
+    """What is unknown beforehand: how many versions there are to look at."""
     inspected = any(looked in ("sample", "all") for _, looked in store.objects)
-    return "; besides, one for each version that is inspected" if inspected else ""
+    most = 1 + wanted.tags + wanted.acl
+    return f"; besides, {'one' if most == 1 else f'up to {most}'} for each version that is inspected" * inspected
 
 
 @contextmanager
