@@ -289,7 +289,11 @@ _SETTLED = (
     ),
     (("newer than",), "export it again; then: lantern survey"),
     (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
-    (("no object ACLs", "not inspected", "of which not all were read", "may name users"), _LOOK),
+    (
+        ("of which not all were read", "may name users"),
+        f"{_LOOK}, by a credential that may read ACLs (s3:GetObjectAcl)",
+    ),
+    (("no object ACLs", "not inspected"), _LOOK),
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
     (("in none of these documents",), _BY_DOCUMENT),
