@@ -513,6 +513,32 @@ def test_what_is_listed_unchanged_is_taken_over_and_said_to_be(tmp_path: Path) -
     assert found[0] == found[1]
 
 
+@pytest.mark.parametrize(
+    ("required", "fact"),
+    [("objects.tags.permit-year: present or absent", "tags"), ("exposure.read: closed", "public")],
+)
+def test_what_was_not_asked_before_is_not_taken_over_where_it_is_wanted_now(
+    tmp_path: Path, required: str, fact: str
+) -> None:
+    with harbour() as (address, store):
+        folder = estate_for(tmp_path / "ws", address)
+        words = ("--only", "harbour/press-kit", "--objects", "all")
+        (folder / "baseline.yaml").write_text("title: t\nsheets:\n- sheet: s\n  require: {versioning: on}\n")
+        lantern("survey", *AS_OF, *words, cwd=folder)
+        (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: s\n  require:\n    {required}\n")
+        asked = []
+        for day in ("2026-11-03", "2026-11-04"):
+            store.requests.clear()
+            ran = lantern("survey", "--since-last", "--as-of", day, *words, cwd=folder)
+            assert ran.code == 0, ran.err
+            asked.append(sum(method == "HEAD" and "press/" in target for method, target in store.requests))
+    assert (asked[0] >= 24, asked[1]) == (True, 0)
+    tables = [table_path(folder / "surveys" / one, "harbour", "press-kit") for one in names(folder / "surveys")]
+    known = [[getattr(v, fact) is not None for v in read_versions(table) if not v.marker] for table in tables]
+    assert [any(one) for one in known] == [False, True, True]
+    assert all(known[1]) and all(known[2])
+
+
 def test_an_altered_table_is_named_and_a_missing_one_stops_the_audit(tmp_path: Path) -> None:
     with harbour() as (address, _):
         folder = estate_for(tmp_path / "ws", address)

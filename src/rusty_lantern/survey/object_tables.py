@@ -153,6 +153,7 @@ class TableInMaking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     reused=known.reused,
+                    tags_asked=wanted.tags,
                     object_acls=acls.with_grants(inspection.granted) if wanted.acl else None,
                 )
                 writer.describe(table)
@@ -194,10 +195,14 @@ class TableInMaking:
         return frozenset(dice.sample(range(population), sample.size))
 
     def _earlier_table(self) -> Path | None:
+        """The table of an earlier survey, if all was asked then that is wanted now."""
         if self.gathering.earlier is None:
             return None
-        path = table_path(self.gathering.earlier, self.gathering.store.name, self.bucket)
-        return path if path.is_file() else None
+        path, wanted = table_path(self.gathering.earlier, self.gathering.store.name, self.bucket), self.gathering.wanted
+        about = read_table(path)
+        if about is None or wanted.tags > about.tags_asked or (wanted.acl and about.object_acls is None):
+            return None
+        return path
 
 
 def _taken_over(

@@ -75,5 +75,7 @@ class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     reused: int = 0
     """How many of those were not looked at again, but taken over from the survey before."""
     source: Literal["listing", "inventory"] = "listing"
+    tags_asked: bool = False
+    """Whether each one's tags were asked for."""
     object_acls: ObjectAcls | None = None
     """What their own ACLs grant the public; None where none was asked for."""
