@@ -125,7 +125,7 @@ class ShelfReader(HttpReader):
 class ShelfObjects:
     """Looks at the leaflets of one shelf."""
 
-    public: ClassVar[list[ObjectGrant]] = []
+    granted: ClassVar[list[ObjectGrant]] = []
 
     def __init__(self, client: Client, shelf: str, memory: Memory | None) -> None:
         self.client, self.shelf, self.memory = client, shelf, memory

@@ -75,7 +75,7 @@ def whole(tmp_path_factory: pytest.TempPathFactory) -> Bucket:
     with raw_store(healthy) as at:
         assert lantern("survey", "--as-of", "2026-11-02T06:00:00Z", cwd=workspace(folder, at)).code == 0
     dossier = surveyed(folder)
-    assert {f for b in dossier.buckets for f in unread(b)} == {"anonymous_test", "object_acls"}
+    assert {f for b in dossier.buckets for f in unread(b)} == {"anonymous_test"}
     return bucket(dossier, GOOD)
 
 
@@ -173,7 +173,7 @@ def test_a_waiting_time_that_is_no_number_is_none(tmp_path: Path, whole: Bucket)
     with raw_store(answer) as at:
         folder = workspace(tmp_path / "ws", at)
         assert lantern("survey", "--as-of", "2026-11-02T06:00:00Z", cwd=folder).code == 0
-    assert set(unread(bucket(surveyed(folder), BAD))) == {"anonymous_test", "object_acls"}
+    assert set(unread(bucket(surveyed(folder), BAD))) == {"anonymous_test"}
 
 
 def test_a_key_that_is_revoked_midway_is_still_told_apart_from_one_buckets_spite(tmp_path: Path) -> None:
@@ -417,7 +417,7 @@ def test_hostile_buckets_end_and_every_healthy_one_is_read(tmp_path: Path) -> No
     dossier = surveyed(folder)
     assert len(dossier.buckets) == 14
     for name in good:
-        assert set(unread(bucket(dossier, name))) == {"anonymous_test", "object_acls"}, name
+        assert set(unread(bucket(dossier, name))) == {"anonymous_test"}, name
     for name, number in hostile.items():
         if number % 8 in (0, 1):
             assert "did not answer" in bucket(dossier, name).policy.note, name
