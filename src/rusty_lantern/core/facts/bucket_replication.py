@@ -79,11 +79,11 @@ def target_exposure(subject: BucketView, _: str) -> Fact:
         if unread is not None:
             doubt = Answer(unread.state, None, f"whether {name} is copied on: {unread.note}", unread.evidence)
         elif between and not _shut(subject.neighbour(name), "list", "read"):
-            doubt = Answer("failed", None, _COPIED_ON.format(f"{between} is copied into {name}"), rules.evidence)
+            doubt = Answer("failed", None, f"{between} is copied into {name}; {COPIED_ON}", rules.evidence)
     return _widest(subject, targets(rules.value), ("list", "read"), rules.evidence, doubt)
 
 
-_COPIED_ON = "{}; whether the store copies on what is a copy itself is not known"
+COPIED_ON = "whether the store copies on what is a copy itself is not known"
 
 
 @fact(
@@ -124,7 +124,7 @@ def source_exposure(subject: BucketView, _: str) -> Fact:
     into, doubt = _sources(subject, subject.perhaps_copied, written)
     for name, between in subject.index.sources_of(subject.bucket.name).items():
         if between and doubt is None and not _shut(subject.neighbour(name), "write"):
-            doubt = Answer("failed", None, _COPIED_ON.format(f"{name} is copied into {between}"))
+            doubt = Answer("failed", None, f"{name} is copied into {between}; {COPIED_ON}")
     return _widest(subject, into, ("write",), doubt=doubt)
 
 
@@ -145,8 +145,8 @@ def _sources(
     name, index = subject.bucket.name, subject.index
     into = {one: narrowed for one, narrowed in index.copied_into.get(name, {}).items() if one != name}
     doubt: Fact | None = None
-    if not index.whole:
-        doubt = Answer("failed", None, index.dossier.unlisted or "not all buckets of the store were read")
+    if index.unseen_buckets:
+        doubt = Answer("failed", None, index.unseen_buckets)
     for other, why in unread.items():
         if other != name:
             doubt = Answer(why.state, None, f"whether {other} is copied here: {why.note}", why.evidence)

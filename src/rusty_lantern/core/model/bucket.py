@@ -207,7 +207,7 @@ class CopySource(msgspec.Struct, frozen=True, omit_defaults=True):
     name: str
     write: str = ""
     through: str = ""
-    """The container that it is synchronized to in between, and that is synchronized to the other one; empty: none."""
+    """The container in between: this one is synchronized to it, and it to the other. Empty: there is none."""
 
     @property
     def way(self) -> str:

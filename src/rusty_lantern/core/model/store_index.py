@@ -12,7 +12,7 @@ import msgspec
 
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer, Partly, lost
 from rusty_lantern.core.model.bucket import Bucket, Encryption, SharedQuota
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dossier import NOT_ALL_LISTED, Dossier
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.resources import EncryptionKey
 
@@ -104,6 +104,14 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
     def whole(self) -> bool:
         """Whether all buckets of the store were read."""
         return self.dossier.listing.value is not None and len(self.dossier.buckets) >= self.dossier.listing.value
+
+    @property
+    def unseen_buckets(self) -> str:
+        """Why the store may have buckets that are not known; empty where all are."""
+        if self.whole:
+            return ""
+        why = self.dossier.unlisted
+        return f"the store {why}" if why.startswith(NOT_ALL_LISTED) else why or NOT_WHOLE
 
     @cached_property
     def copied_into(self) -> Mapping[str, Mapping[str, str]]:

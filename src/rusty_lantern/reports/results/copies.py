@@ -8,7 +8,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.facts.bucket_replication import targets
+from rusty_lantern.core.facts.bucket_replication import COPIED_ON, targets
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_sets import NAMES
 
@@ -26,11 +26,11 @@ class CopyAccessRow(msgspec.Struct, frozen=True, kw_only=True):
     verb: str
     """`write`: on a bucket that is copied into this one; `list`, `read`: on one that this one is copied into."""
     other: str
-    """The other bucket; empty: any of which it was not read whether the store copies."""
+    """The other bucket. Empty: it is not known which; `unknown_because` says why."""
     between: str
-    """The bucket by way of which copies get from one to the other; empty: directly."""
+    """The bucket in between: copies go from one to it, and from it to the other. Empty: they go directly."""
     part: str
-    """What narrows the part that is copied; empty: everything is."""
+    """What narrows the part that is copied. Empty: everything is copied."""
     names: list[str]
     """Identities, and the public as `anyone` and `any-account`."""
     unknown_because: str
@@ -54,8 +54,7 @@ def _into(view: BucketSubject) -> Iterator[CopyAccessRow]:
     unread = [f"whether {other} is copied here: {why.reason}" for other, why in index.replication_unread.items()
               if other != name]  # fmt: skip
     why = f"{unread[0]}{f'; the same of {len(unread) - 1} more' if unread[1:] else ''}" if unread else ""
-    if not index.whole:
-        why = index.dossier.unlisted or "not all buckets of the store were read"
+    why = index.unseen_buckets or why
     if why:
         yield from _rows(view, INTO, "", "", "", why)
 
@@ -84,7 +83,7 @@ def _rows(
     if part and not doubt:
         doubt = f"only a part is copied ({part}), perhaps not what they have access to"
     if between and not doubt:
-        doubt = "whether the store copies on what is a copy itself is not known"
+        doubt = COPIED_ON
     for verb in verbs:
         names, unknown = "", doubt
         if neighbour is not None:
