@@ -15,7 +15,7 @@ import sys
 import time
 from typing import Any
 
-from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy

@@ -12,8 +12,9 @@ from typing import Any
 import pytest
 from botocore.exceptions import ClientError
 
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.readings import READINGS, bearing, otherwise
-from rusty_lantern.core.access.dialects.rewrite import MOST, as_read
+from rusty_lantern.core.access.dialects.rewrite import MOST
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
@@ -117,6 +118,30 @@ def test_what_a_deny_leaves_open_on_a_gateway(condition: dict[str, Any], level: 
     verdict = exposures(Rules(BUCKET, as_read(parse_policy(text), GATEWAY)), around)["anyone", "read"]
     assert verdict.level == level
     assert words in (verdict.restriction.words if verdict.restriction else "")
+
+
+@pytest.mark.parametrize(
+    ("effect", "condition", "read", "listing"),
+    [
+        ("Deny", {"NumericGreaterThan": {"s3:max-keys": "10"}}, "open", "open"),
+        ("Deny", {"Null": {"s3:max-keys": "true"}}, "closed", "open"),
+        ("Allow", {"NumericGreaterThan": {"s3:max-keys": "10"}}, "closed", "open"),
+        ("Allow", {"Null": {"s3:max-keys": "true"}}, "open", "open"),  # of uploads
+        ("Allow", {"Null": {"aws:username": "true"}}, "closed", "closed"),
+        ("Deny", {"Null": {"aws:username": "true"}}, "open", "open"),
+    ],
+)
+def test_what_only_some_requests_carry_on_a_gateway_is_not_taken_for_others(
+    effect: str, condition: dict[str, Any], read: str, listing: str
+) -> None:
+    """For anyone, and for any account: a listing alone says how much it asks for, and every caller has a name."""
+    everything = {**ANY, "Action": "s3:*", "Resource": [f"arn:aws:s3:::{BUCKET}", f"arn:aws:s3:::{BUCKET}/*"]}
+    said = [*([everything] if effect == "Deny" else []), {**everything, "Effect": effect, "Condition": condition}]
+    policy = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": said}))
+    around = EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC))
+    verdicts = exposures(Rules(BUCKET, as_read(policy, GATEWAY)), around)
+    for audience in ("anyone", "any-account"):
+        assert (verdicts[audience, "read"].level, verdicts[audience, "list"].level) == (read, listing), audience
 
 
 @pytest.mark.parametrize("written", ["2099-01-01T00:00:00", "2027", "20990101", "2099-W01-1", "2099-01-01 00:00:00Z"])

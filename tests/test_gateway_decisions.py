@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 from http.client import HTTPConnection
 from typing import Any
 
-from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request

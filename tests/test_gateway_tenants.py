@@ -17,7 +17,7 @@ from botocore.awsrequest import AWSRequest
 from botocore.credentials import Credentials
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request

@@ -268,6 +268,35 @@ def letters() -> Iterator[Row]:
                 yield Row(f"{effect} {operator} {key}", document, headers={"Referer": REFERER})
 
 
+def other_requests() -> Iterator[Row]:
+    """What a statement about every action says of a read, where its condition is about what only a listing asks for;
+    and conditions on the name of whoever asks, which hold where there is none."""
+    resources = ["arn:aws:s3:::{bucket}", "arn:aws:s3:::{bucket}/*"]
+    whole = {**ANY, "Action": "s3:*", "Resource": resources}
+    operators = ("NumericGreaterThan", "NumericLessThan", "NumericGreaterThanIfExists", "NumericNotEquals", "Null")
+    both: dict[str, Any] = {"Action": ["s3:GetObject", "s3:ListBucket"]}  # a Deny of more would keep the owner out
+    for operator in operators:
+        condition = {operator: {"s3:max-keys": "true" if operator == "Null" else "10"}}
+        for effect, named in (
+            ("Deny", both), ("Deny", {"NotAction": "s3:PutObject"}), ("Allow", both), ("Allow", {"Action": "s3:*"}),
+            ("Allow", {"Action": "*Nothing"}), ("Allow", {"NotAction": "s3:PutObject"}),
+        ):  # fmt: skip
+            [(element, actions)] = named.items()
+            rest: dict[str, Any] = {key: value for key, value in whole.items() if key != "Action"} | named
+            limited = {**rest, "Effect": effect, "Condition": condition}
+            document: tuple[dict[str, Any], ...] = (limited,) if effect == "Allow" else (whole, limited)
+            named_as = "Action a star before nothing known" if actions == "*Nothing" else f"{element} {actions}"
+            title = f"{effect} {operator} of s3:max-keys, {named_as}"
+            yield Row(f"{title}, a read", document)
+            yield Row(f"{title}, a listing", document, "s3:ListBucket", "")
+            yield Row(f"{title}, a listing of 5", document, "s3:ListBucket", "", parameters={"max-keys": "5"})
+    for operator, value in (("Null", "true"), ("Null", "false"), ("StringEqualsIfExists", "nobody-of-that-name")):
+        for effect, written in _documents({operator: {"aws:username": value}}):
+            for signed in (False, True):
+                said = "a user" if signed else "nobody"
+                yield Row(f"{effect} {operator} {value} of aws:username, by {said}", written, signed=signed)
+
+
 def lets_in(send: Callable[..., int], user: tuple[str, str], bucket: str, row: Row) -> bool:
     """Whether a server lets in a row's request. `send`: gives the status of a request; `user`: whose keys sign it."""
     query = "&".join(["list-type=2", *(f"{k}={quote(v, '')}" for k, v in row.parameters.items())])
@@ -281,6 +310,6 @@ def lets_in(send: Callable[..., int], user: tuple[str, str], bucket: str, row: R
 def rows(forms_of_each: int = 1) -> list[Row]:
     """Every row; of the many forms of values only one in so many."""
     made = [*texts(), *presence(), *switches(), *addresses(), *moments(), *several(), *elements(), *keys()]
-    made += [*letters(), *[*forms(), *parameters()][::forms_of_each]]
+    made += [*letters(), *other_requests(), *[*forms(), *parameters()][::forms_of_each]]
     assert len({row.name for row in made}) == len(made)
     return made

@@ -173,6 +173,8 @@ class VersionTables:
 
     def lacking(self, pairs: Sequence[tuple[BucketSubject, BucketSubject, int]]) -> list[Behind]:
         """What the second of two inspected buckets lacks of the first; a copy may lag by so many seconds."""
+        if not pairs:
+            return []
         from rusty_lantern.core.audit.replicas import Behind
         from rusty_lantern.objects.replica_diff import lacking
 

@@ -1,7 +1,5 @@
 """What a survey looked at. A subject that is not in it is gone only where it would be there, if there were one."""
 
-from __future__ import annotations
-
 from collections.abc import Iterable, Sequence
 from fnmatch import fnmatchcase
 from typing import Literal

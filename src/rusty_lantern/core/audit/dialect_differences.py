@@ -6,8 +6,8 @@ from collections.abc import Mapping
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.readings import OF_EVERY_POLICY, bearing
-from rusty_lantern.core.access.dialects.rewrite import as_read
 from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.document import Policy
 from rusty_lantern.core.access.solver.exposure import Exposures

@@ -5,8 +5,6 @@ A drift has been open since the first of the unbroken row of surveys in which it
 did not know, or did not look there, neither begins such a row nor breaks it.
 """
 
-from __future__ import annotations
-
 from collections.abc import Container, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from types import MappingProxyType
@@ -43,7 +41,7 @@ class OpenRequirement(msgspec.Struct, frozen=True, array_like=True):
         """Where it is required."""
         return self.store, self.kind, self.fact
 
-    def of(self, subjects: Container[tuple[str, str, str]]) -> OpenRequirement:
+    def of(self, subjects: Container[tuple[str, str, str]]) -> "OpenRequirement":
         """The same of these subjects alone, each its store, kind and name."""
         names = [name for name in self.names if (self.store, self.kind, name) in subjects]
         return msgspec.structs.replace(self, names=names)

@@ -10,14 +10,10 @@ from functools import lru_cache
 import msgspec
 
 from rusty_lantern.core.access.dialects.condition_readings import signed
+from rusty_lantern.core.access.dialects.shipped import UNSIGNED_READS
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.model.dialect import Readings
-
-UNSIGNED_READS = (
-    "s3:GetObject", "s3:GetObjectTorrent", "s3:GetObjectVersion", "s3:GetObjectVersionTorrent", "s3:ListBucket",
-)  # fmt: skip
-"""What a policy or an ACL may let whoever sends no credentials do (measured on SeaweedFS 4.48)."""
 
 
 def actions_as_read(statement: Statement, readings: Readings) -> Statement:
@@ -52,6 +48,24 @@ def for_unsigned_callers(statement: Statement, readings: Readings) -> Iterator[S
     if reads:
         conditions = (*statement.conditions, by_nobody)
         yield msgspec.structs.replace(statement, actions=tuple(reads), actions_negated=False, conditions=conditions)
+
+
+LISTINGS = frozenset({"s3:ListBucket", "s3:ListBucketVersions"})
+"""Requests that say how much they ask for."""
+
+
+def listings_and_others(statement: Statement, *, every: bool) -> tuple[Statement | None, Statement | None]:
+    """What a statement says of listings, and of other requests; None: nothing. `every`: whether it is about every
+    action, whatever it names."""
+    named = _named(("*",) if every else statement.actions)
+    about = set(ACTIONS) - named if statement.actions_negated else named
+    if about.isdisjoint(LISTINGS):
+        return None, statement
+    if about <= LISTINGS:
+        return statement, None
+    parts = (tuple(sorted(part)) for part in (about & LISTINGS, about - LISTINGS))
+    listings, others = (msgspec.structs.replace(statement, actions=part, actions_negated=False) for part in parts)
+    return listings, others
 
 
 @lru_cache(maxsize=1024)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import operator
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from decimal import Decimal
 
 import msgspec
@@ -45,26 +45,28 @@ def alternatives(condition: Condition, readings: Readings, effect: str, *, varia
         return _of_all(condition, readings, effect)
     if key == SOURCE and readings.addresses_are_what_is_said:
         condition = msgspec.structs.replace(condition, key=FORWARDED)
-    carried = _by_key(condition, readings, variables=variables)
+    carried = _by_key(condition, readings, effect, variables=variables)
     parameter = parameter_of(key) if readings.parameters_are_values else ""
     return with_further_value(condition, carried, parameter) if parameter else carried
 
 
-def _by_key(condition: Condition, readings: Readings, *, variables: bool) -> Alternatives:
+def _by_key(condition: Condition, readings: Readings, effect: str, *, variables: bool) -> Alternatives:
     """A condition on a key that some requests carry; some keys are carried in a way of their own."""
     key = condition.key
     if key == TRANSPORT and readings.transport_is_known_over_tls_only:
         return _by_transport(condition, readings, variables=variables)
     of_nobody: bool | None = None
+    somebody: Iterable[tuple[Condition, ...]] = _plain(condition, readings)
     if key == USER and readings.name_of_nobody:
         of_nobody = _of_value(condition, readings.name_of_nobody, readings, variables=variables)
+        somebody = _of_all(condition, readings, effect)
     elif key in readings.empty_of_unsigned:
         of_nobody = _of_value(condition, "", readings, variables=variables)
     elif key in readings.carried_by_signed:
         of_nobody = _of_nothing(condition, readings)
     if of_nobody is not None:
         by_nobody, by_somebody = (signed(condition.place, negated=negated) for negated in (False, True))
-        return [*([(by_nobody,)] if of_nobody else []), *((*one, by_somebody) for one in _plain(condition, readings))]
+        return [*([(by_nobody,)] if of_nobody else []), *((*one, by_somebody) for one in somebody)]
     if key in readings.absent_is_empty:
         return _with_absent_as_empty(condition, readings, variables=variables)
     if key in readings.empty_is_absent:
@@ -80,11 +82,13 @@ def _of_all(condition: Condition, readings: Readings, effect: str) -> Alternativ
     nobody can send, is let in by no Allow, and refused by a Deny."""
     if condition.operator == "null":
         return NEVER if _of_nothing(condition, readings) else ALWAYS
+    absent, carried = (Condition("null", condition.key, (value,), condition.place) for value in ("true", "false"))
+    if condition.quantifier:
+        sent = [(*one, carried) for one in _plain(condition, readings)]
+        return [*sent, (absent,)] if effect == "Deny" else sent
     sent = list(_plain(msgspec.structs.replace(condition, if_exists=False), readings))
     if effect != "Deny":
         return sent
-    absent = Condition("null", condition.key, ("true",), condition.place)
-    carried = Condition("null", condition.key, ("false",), condition.place)
     sent = [tuple(part for part in together if part != carried) for together in sent]
     return sent if any("not" in part.operator for together in sent for part in together) else [*sent, (absent,)]
 

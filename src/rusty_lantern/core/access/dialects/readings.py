@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.rewrite import as_read
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.policy.document import Policy
 from rusty_lantern.core.model.dialect import Dialect, Readings
 
@@ -93,7 +93,8 @@ READINGS: dict[str, Reading] = {
         "some keys", "tell requests apart", "are the same for every request, signed or not: {value}", _KEYS
     ),
     "name_of_nobody": Reading(
-        "`aws:username` of a request without credentials", "is not there", 'is "{value}"', f"{_KEYS}, aws:username"
+        "`aws:username`", "is there where a user asks", 'is there for every caller, and "{value}" without credentials',
+        f"{_KEYS}, aws:username",
     ),
     "root_of_no_account_is_everybody": Reading(
         "the principal `arn:aws:iam:::root`, or an empty one", "names an account",

@@ -14,7 +14,11 @@ from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.action_readings import actions_as_read, for_unsigned_callers
+from rusty_lantern.core.access.dialects.action_readings import (
+    actions_as_read,
+    for_unsigned_callers,
+    listings_and_others,
+)
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
 from rusty_lantern.core.access.dialects.gateway_deletions import bypass_as_read
 from rusty_lantern.core.access.dialects.pattern_principals import by_pattern, of_unsigned_callers
@@ -22,20 +26,17 @@ from rusty_lantern.core.access.dialects.written_values import Unclear
 from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
 from rusty_lantern.core.access.policy.principals import in_one_partition
-from rusty_lantern.core.model.dialect import Dialect, Readings
+from rusty_lantern.core.model.dialect import Readings
 
 MOST = 64
 """Statements that one statement may become."""
-_COMMON = Readings()
 
 
-def as_read(policy: Policy, dialect: Dialect) -> Policy:
-    """The policy as the dialect reads it; the same object where it reads it as the common language does."""
-    if dialect.readings == _COMMON:
-        return policy
-    readings = _of_own(dialect.readings) if policy.attached else dialect.readings
-    statements = [one for statement in policy.statements for one in _statement(statement, readings)]
-    if dialect.readings.bypass_goes_with_deletion:
+def rewritten(policy: Policy, readings: Readings) -> Policy:
+    """The policy as it is read there; the same object where that makes no difference to it."""
+    own = _of_own(readings) if policy.attached else readings
+    statements = [one for statement in policy.statements for one in _statement(statement, own)]
+    if readings.bypass_goes_with_deletion:
         statements = list(bypass_as_read(statements))
     if len(statements) == len(policy.statements) and all(map(_same, statements, policy.statements)):
         return policy
@@ -82,31 +83,31 @@ def _resource(name: str, readings: Readings) -> str:
     return name
 
 
-def in_its_tenant(policy: Policy, bucket: str) -> Policy:
-    """The policy of a bucket whose name is given with its tenant (`marsh:notes`); the policy's resources name it
-    without."""
-    tenant, colon, _ = bucket.partition(":")
-    if not colon:
-        return policy
-
-    def in_tenant(name: str) -> str:
-        return _RESOURCE.sub(rf"\g<1>{tenant}:\g<2>", name)
-
-    statements = (
-        msgspec.structs.replace(one, resources=tuple(map(in_tenant, one.resources))) for one in policy.statements
-    )
-    return msgspec.structs.replace(policy, statements=tuple(statements))
-
-
-_RESOURCE = re.compile(r"^((?:[^:]*:){5})(.+)$", re.DOTALL)
-"""A resource name: all that comes before the bucket's name, and the rest."""
-
-
 @lru_cache(maxsize=4096)
 def _without_resources(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
     """What a statement becomes; None where it stays as it is."""
     if statement.actions_negated and readings.not_action_matches_nothing:
         return ()
+    if any(condition.key in dict(readings.usual_and_most) for condition in statement.conditions):
+        return _by_listing(statement, readings)
+    return _as_read(statement, readings)
+
+
+def _by_listing(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
+    """What a statement becomes that hangs on how much a listing asks for; no other request says anything of that."""
+    every = readings.leading_star_is_every_action and any(name.startswith("*") for name in statement.actions)
+    listings, others = listings_and_others(statement, every=every)
+    of_others = msgspec.structs.replace(readings, usual_and_most=())
+    if listings is None:
+        return _as_read(statement, of_others)
+    if others is None:
+        return _as_read(statement, readings)
+    both = ((listings, _as_read(listings, readings)), (others, _as_read(others, of_others)))
+    return tuple(one for part, made in both for one in ((part,) if made is None else made))
+
+
+def _as_read(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
+    """What a statement becomes by its actions, its conditions and its principals; None where it stays as it is."""
     written, statement = statement, actions_as_read(statement, readings)
     actions = statement.actions
     if not actions and written.actions:  # none of them is one there

@@ -94,6 +94,10 @@ SEAWEED = Dialect(
         unsigned_callers_are_the_user="anonymous",
     ),
 )  # fmt: skip
+UNSIGNED_READS = (
+    "s3:GetObject", "s3:GetObjectTorrent", "s3:GetObjectVersion", "s3:GetObjectVersionTorrent", "s3:ListBucket",
+)  # fmt: skip
+"""What a policy or an ACL may let whoever sends no credentials do there (measured on SeaweedFS 4.48)."""
 MINIO = Dialect(
     MINIO_2021,
     "the MinIO engine of 2021, as a JuiceFS gateway 1.4.2 has it",

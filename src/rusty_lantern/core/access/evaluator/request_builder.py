@@ -16,6 +16,7 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIR
 from rusty_lantern.core.access.policy.condition_keys import (
     KEYS,
     OUTSIDER_ACCOUNT,
+    OUTSIDER_NAME,
     REFERER_HOST,
     always_carried,
     context_key,
@@ -137,7 +138,7 @@ def _caller(name: str) -> Caller:
     if name == "anyone":
         return ANONYMOUS
     if name == "any-account":
-        return Caller(OUTSIDER_ACCOUNT, f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger")
+        return Caller(OUTSIDER_ACCOUNT, OUTSIDER_NAME)
     identity = read_principal(name)
     if identity.kind == "canonical":
         return Caller(OUTSIDER_ACCOUNT, "", identity.name)

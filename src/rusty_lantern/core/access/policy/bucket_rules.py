@@ -12,7 +12,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.rewrite import as_read, in_its_tenant
+from rusty_lantern.core.access.dialects.policy_as_read import as_read, in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, dialect_of
 from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, AT_SEAWEED, PUBLISHED, AclPermissions
 from rusty_lantern.core.access.policy.actions import Target

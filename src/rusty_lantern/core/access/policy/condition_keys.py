@@ -97,6 +97,8 @@ _NONE = frozenset({"-"})
 
 OUTSIDER_ACCOUNT = "909090909090"
 """An account number that stands for any unrelated account; another is taken if a policy names this one."""
+OUTSIDER_NAME = f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger"
+"""The resource name of somebody in it, where no name is asked of a caller."""
 
 _HEADER = "a request header, set by the caller"
 _PARAMETER = "a parameter of the request"
@@ -172,22 +174,10 @@ _ROUTE = [
 ]  # fmt: skip
 _REQUEST = [
     *_sent(_HEADER, "aws:referer aws:useragent"),
-    ContextKey(
-        REFERER_HOST,
-        "text",
-        True,
-        "the host in the Referer header, which the sender writes; empty without one",
-        unsigned="always",
-        signed="always",
-    ),
-    ContextKey(
-        SEVERAL,
-        "switch",
-        True,
-        "the caller deletes one object, or several at once",
-        actions=_actions("BypassGovernanceRetention DeleteObject DeleteBucket"),
-        words=("true",),
-    ),
+    ContextKey(REFERER_HOST, "text", True, "the host in the Referer header, which the sender writes; empty without one",
+               unsigned="always", signed="always"),
+    ContextKey(SEVERAL, "switch", True, "the caller deletes one object, or several at once", words=("true",),
+               actions=_actions("BypassGovernanceRetention DeleteObject DeleteBucket")),
     ContextKey(FORWARDED, "address", True, "an address in a header, which the sender writes", "always", "always"),
     ContextKey(ADDRESS_PARAMETER, "address", True, _NAMED),
     *_sent(_NAMED, PARAMETER),
@@ -200,7 +190,7 @@ _REQUEST = [
     *_not_sent(_SERVICE, "aws:calledvia aws:sourceorgpaths", many=True),
     *_sent("a tag sent with the request", "aws:requesttag/", actions=_actions("PutBucketTagging")),
     *_sent("tags sent with the request", "aws:tagkeys", actions=_actions("PutBucketTagging"), many=True),
-]
+]  # fmt: skip
 _OF_BUCKET = [
     *_not_sent(f"{_BUCKET} account", "aws:resourceaccount s3:resourceaccount", of_bucket=True),
     *_not_sent(f"{_BUCKET} region", "aws:requestedregion", of_bucket=True),

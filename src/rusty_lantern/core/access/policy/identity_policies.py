@@ -15,7 +15,7 @@ from typing import Any, Literal, NamedTuple
 import msgspec
 
 from rusty_lantern.core.access.dialects.gateway_deletions import BYPASS, bulk_deletion_refused, names_bypass
-from rusty_lantern.core.access.dialects.rewrite import in_its_tenant
+from rusty_lantern.core.access.dialects.policy_as_read import in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import dialect_of
 from rusty_lantern.core.access.policy.bucket_rules import OF_UNREAD_ACCOUNT, Rules, as_the_store_reads
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried

@@ -7,9 +7,8 @@ from collections.abc import Iterator
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.action_readings import UNSIGNED_READS
-from rusty_lantern.core.access.dialects.rewrite import as_read
-from rusty_lantern.core.access.dialects.shipped import SEAWEED, dialect_of
+from rusty_lantern.core.access.dialects.policy_as_read import as_read
+from rusty_lantern.core.access.dialects.shipped import SEAWEED, UNSIGNED_READS, dialect_of
 from rusty_lantern.core.access.policy.container_acl import EVERYBODY, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Statement, parse_policy
 from rusty_lantern.core.access.policy.other_doors import unread_door

@@ -14,7 +14,14 @@ import re
 from collections.abc import Iterable
 from functools import lru_cache
 
-from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, OUTSIDER_ACCOUNT, RESTRICTION_ACCOUNTS, SORT, USER
+from rusty_lantern.core.access.policy.condition_keys import (
+    ACCOUNT,
+    OUTSIDER_ACCOUNT,
+    OUTSIDER_NAME,
+    RESTRICTION_ACCOUNTS,
+    SORT,
+    USER,
+)
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet
 from rusty_lantern.core.access.solver.sets.matching import globs, matching
@@ -160,9 +167,8 @@ class _Counts:
 
 def usual_name(texts: TextSet) -> str:
     """A resource name out of a set, as usual as may be. Raises nothing: a set that has no usual one gives its own."""
-    outsider = f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger"
-    if texts.holds(outsider):
-        return outsider
+    if texts.holds(OUTSIDER_NAME):
+        return OUTSIDER_NAME
     for start in ("arn:aws:iam::", "arn:aws:sts::"):
         rest = texts.after(start).pick()
         if rest is not None:
@@ -176,3 +182,21 @@ def whose(texts: TextSet) -> str:
     account = name.split(":")[4]
     everybody = (f"arn:aws:iam::{account}:{last}" for last in ("root", "user/a", "user/z/z", "role/a"))
     return f'account "{account}"' if all(map(texts.holds, everybody)) else f'the identity "{name}"'
+
+
+def signer(name: str) -> str:
+    """In words, who signs a request of any account's, by a resource name; that is told where a name is asked of them.
+
+    >>> signer("arn:aws:iam::909090909090:user/tide/reader")
+    'any authenticated account, such as 909090909090, as its user "tide/reader"'
+    >>> signer("arn:aws:iam:::user/warden")
+    'anybody with credentials who is of no account, as its user "warden"'
+    """
+    account, _, last = name.split(":", 4)[-1].partition(":")
+    words = (
+        f"any authenticated account, such as {account}" if account else "anybody with credentials who is of no account"
+    )
+    kind, named, rest = last.partition("/")
+    if not last or name == OUTSIDER_NAME:
+        return words
+    return f'{words}, as its {kind} "{rest}"' if named else f"{words}, as its {last}"

@@ -26,7 +26,7 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, Audience
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, OUTSIDER_NAME, Audience
 from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
@@ -142,4 +142,4 @@ def likeliest_caller(rules: Rules, around: EvaluationContext, verb: Verb) -> Cal
                 return view.request_in(piece, group).caller
     except OverBudget:
         pass
-    return Caller(OUTSIDER_ACCOUNT, f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger")
+    return Caller(OUTSIDER_ACCOUNT, OUTSIDER_NAME)

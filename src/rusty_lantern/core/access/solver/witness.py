@@ -19,7 +19,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
     ADDRESS_PARAMETER,
     ARN,
     FORWARDED,
-    OUTSIDER_ACCOUNT,
+    OUTSIDER_NAME,
     PARAMETER,
     REFERER_HOST,
     SEVERAL,
@@ -29,7 +29,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SETS_ACL, SETS_END
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
-from rusty_lantern.core.access.solver.caller_names import usual_name
+from rusty_lantern.core.access.solver.caller_names import signer, usual_name
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import TextSet
@@ -117,7 +117,7 @@ def request_from(piece: Box, audience: Audience, around: EvaluationContext, send
         names = {ACCOUNT: caller.account, ARN: caller.arn}
         context |= {key: (value,) for key, value in names.items() if value}
     elif audience == "any-account":
-        arn = context.get(ARN, (f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger",))[0]
+        arn = context.get(ARN, (OUTSIDER_NAME,))[0]
         account = arn.split(":")[4]
         caller = Caller(account, arn)
         context |= {ARN: (arn,), ACCOUNT: (account,)}
@@ -267,7 +267,7 @@ def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witnes
     posted = by_post == BULK_DELETE or by_post in POSTED
     method = "POST" if posted else ACTIONS[request.action].method
     line = _line(*way.sent(request, bucket), shown["parameter"], door, method)
-    caller = "no credentials" if request.caller.anonymous else _signed(request.caller)
+    caller = "no credentials" if request.caller.anonymous else signer(request.caller.arn)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
@@ -341,7 +341,3 @@ def _by_blob_protocol(action: str, method: str) -> tuple[str, str]:
     return method, {"read-settings": "comp=tags", "change-settings": "comp=immutabilityPolicies"}.get(
         described.verb, ""
     )
-
-
-def _signed(caller: Caller) -> str:
-    return f"any authenticated account, such as {caller.account}"
