@@ -31,6 +31,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     """Condition keys of which an empty value is none."""
     usual_and_most: tuple[tuple[str, str], ...] = ()
     """Condition keys that every listing carries there, with the number that counts where it is not sent, or is more."""
+    tags_decide_more: tuple[str, ...] = ()
+    """Actions whose requests carry the tags of the object there, beside those that are published."""
     never_carried: tuple[str, ...] = ()
     """Condition keys that no request carries there."""
     carried_by_all: tuple[str, ...] = ()

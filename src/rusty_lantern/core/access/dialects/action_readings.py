@@ -4,7 +4,7 @@ requests without credentials may do is not what a statement says for everybody."
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Set
 from functools import lru_cache
 
 import msgspec
@@ -54,18 +54,18 @@ LISTINGS = frozenset({"s3:ListBucket", "s3:ListBucketVersions"})
 """Requests that say how much they ask for."""
 
 
-def listings_and_others(statement: Statement, *, every: bool) -> tuple[Statement | None, Statement | None]:
-    """What a statement says of listings, and of other requests; None: nothing. `every`: whether it is about every
-    action, whatever it names."""
+def told_apart(statement: Statement, some: Set[str], readings: Readings) -> tuple[Statement | None, Statement | None]:
+    """What a statement says of some actions, and of all others; None: nothing."""
+    every = readings.leading_star_is_every_action and any(name.startswith("*") for name in statement.actions)
     named = _named(("*",) if every else statement.actions)
     about = set(ACTIONS) - named if statement.actions_negated else named
-    if about.isdisjoint(LISTINGS):
+    if about.isdisjoint(some):
         return None, statement
-    if about <= LISTINGS:
+    if about <= some:
         return statement, None
-    parts = (tuple(sorted(part)) for part in (about & LISTINGS, about - LISTINGS))
-    listings, others = (msgspec.structs.replace(statement, actions=part, actions_negated=False) for part in parts)
-    return listings, others
+    parts = (tuple(sorted(part)) for part in (about & some, about - some))
+    of_some, of_others = (msgspec.structs.replace(statement, actions=part, actions_negated=False) for part in parts)
+    return of_some, of_others
 
 
 @lru_cache(maxsize=1024)

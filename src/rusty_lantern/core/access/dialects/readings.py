@@ -82,6 +82,10 @@ READINGS: dict[str, Reading] = {
         "a listing that does not say how much it asks for, or asks for more", "carries no such key, or that number",
         "carries the most that it can get: {value}", _KEYS,
     ),
+    "tags_decide_more": Reading(
+        "`s3:ExistingObjectTag` of some requests ({value})", "is not there", "is the tag that the object has",
+        f"{_KEYS}, s3:ExistingObjectTag",
+    ),
     "never_carried": Reading(
         "some keys ({value})", "are carried, or known to be absent", "are carried by no request", _KEYS
     ),

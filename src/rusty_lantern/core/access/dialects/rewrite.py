@@ -9,27 +9,30 @@ from __future__ import annotations
 import itertools
 import math
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Set
 from functools import lru_cache
 
 import msgspec
 
 from rusty_lantern.core.access.dialects.action_readings import (
+    LISTINGS,
     actions_as_read,
     for_unsigned_callers,
-    listings_and_others,
+    told_apart,
 )
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
 from rusty_lantern.core.access.dialects.gateway_deletions import bypass_as_read
 from rusty_lantern.core.access.dialects.pattern_principals import by_pattern, of_unsigned_callers
 from rusty_lantern.core.access.dialects.written_values import Unclear
-from rusty_lantern.core.access.policy.condition_keys import ARN
+from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, STORED_TAG
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
 from rusty_lantern.core.access.policy.principals import in_one_partition
 from rusty_lantern.core.model.dialect import Readings
 
 MOST = 64
 """Statements that one statement may become."""
+Made = tuple[Statement, ...] | None
+"""What a statement becomes; None where it stays as it is."""
 
 
 def rewritten(policy: Policy, readings: Readings) -> Policy:
@@ -84,29 +87,53 @@ def _resource(name: str, readings: Readings) -> str:
 
 
 @lru_cache(maxsize=4096)
-def _without_resources(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
+def _without_resources(statement: Statement, readings: Readings) -> Made:
     """What a statement becomes; None where it stays as it is."""
     if statement.actions_negated and readings.not_action_matches_nothing:
         return ()
-    if any(condition.key in dict(readings.usual_and_most) for condition in statement.conditions):
-        return _by_listing(statement, readings)
-    return _as_read(statement, readings)
+    if not any(condition.key in dict(readings.usual_and_most) for condition in statement.conditions):
+        return _by_tag(statement, readings)
+    of_others = msgspec.structs.replace(readings, usual_and_most=())  # only a listing says how much it asks for
+    return _apart(
+        statement, LISTINGS, readings, lambda one: _by_tag(one, readings), lambda one: _by_tag(one, of_others)
+    )
 
 
-def _by_listing(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
-    """What a statement becomes that hangs on how much a listing asks for; no other request says anything of that."""
-    every = readings.leading_star_is_every_action and any(name.startswith("*") for name in statement.actions)
-    listings, others = listings_and_others(statement, every=every)
-    of_others = msgspec.structs.replace(readings, usual_and_most=())
-    if listings is None:
-        return _as_read(statement, of_others)
-    if others is None:
+def _by_tag(statement: Statement, readings: Readings) -> Made:
+    """What a statement becomes, with the actions whose requests carry an object's tags there beside the published."""
+    of_tags = any(condition.key.startswith(EXISTING_TAG) for condition in statement.conditions)
+    if not of_tags or not readings.tags_decide_more:
         return _as_read(statement, readings)
-    both = ((listings, _as_read(listings, readings)), (others, _as_read(others, of_others)))
+
+    def of_more(one: Statement) -> Made:
+        conditions = (
+            msgspec.structs.replace(condition, key=condition.key.replace(EXISTING_TAG, STORED_TAG, 1))
+            for condition in one.conditions
+        )
+        carried = msgspec.structs.replace(one, conditions=tuple(conditions))
+        made = _as_read(carried, readings)
+        return (carried,) if made is None else made
+
+    more = frozenset(readings.tags_decide_more)
+    return _apart(statement, more, readings, of_more, lambda one: _as_read(one, readings))
+
+
+def _apart(
+    statement: Statement,
+    some: Set[str],
+    readings: Readings,
+    of_some: Callable[[Statement], Made],
+    of_others: Callable[[Statement], Made],
+) -> Made:
+    """What a statement becomes where some actions are read in one way, and all others in another."""
+    with_some, with_others = told_apart(statement, some, readings)
+    if with_some is None or with_others is None:
+        return of_some(statement) if with_others is None else of_others(statement)
+    both = ((with_some, of_some(with_some)), (with_others, of_others(with_others)))
     return tuple(one for part, made in both for one in ((part,) if made is None else made))
 
 
-def _as_read(statement: Statement, readings: Readings) -> tuple[Statement, ...] | None:
+def _as_read(statement: Statement, readings: Readings) -> Made:
     """What a statement becomes by its actions, its conditions and its principals; None where it stays as it is."""
     written, statement = statement, actions_as_read(statement, readings)
     actions = statement.actions

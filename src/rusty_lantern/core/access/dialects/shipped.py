@@ -27,6 +27,10 @@ GATEWAY = Dialect(
         networks_are_numbers=True,
         empty_is_absent=("s3:prefix", "s3:delimiter"),
         usual_and_most=(("s3:max-keys", "1000"),),
+        tags_decide_more=(
+            "s3:AbortMultipartUpload", "s3:DeleteObject", "s3:DeleteObjectVersion", "s3:GetObjectLegalHold",
+            "s3:GetObjectRetention", "s3:PutObjectLegalHold", "s3:PutObjectRetention",
+        ),
         never_carried=(
             "aws:userid", "aws:principalarn", "aws:principalaccount", "aws:principalorgid", "s3:authtype",
             "s3:signatureversion", "s3:resourceaccount", "aws:requestedregion", "aws:sourcevpce",
@@ -35,6 +39,9 @@ GATEWAY = Dialect(
             "aws:calledviafirst", "aws:calledvialast", "aws:principalorgpaths", "aws:principalisawsservice",
             "aws:principalservicename", "aws:principalservicenameslist", "aws:resourceaccount",
             "aws:resourceorgid", "aws:resourceorgpaths", "aws:vpceaccount", "aws:vpceorgid", "aws:vpceorgpaths",
+            "aws:resourcetag/", "s3:buckettag/", "s3:versionid", "s3:x-amz-storage-class", "s3:object-lock-mode",
+            "s3:object-lock-legal-hold", "s3:object-lock-retain-until-date", "s3:x-amz-content-sha256",
+            "s3:x-amz-website-redirect-location", "s3:requestobjecttagkeys", "s3:signatureage",
         ),
         carried_by_all=("aws:sourceip",),
         always_carried=(("aws:principaltype", "User"),),

@@ -29,6 +29,8 @@ FORWARDED = "forwarded address"
 ADDRESS_PARAMETER, PARAMETER = "address parameter", "parameter/"
 """What a request carries in a parameter of a condition key's own name (`SourceIp`, `username`), which some software
 takes for a further value of that key."""
+EXISTING_TAG, STORED_TAG = "s3:existingobjecttag/", "stored-tag/"
+"""A tag of the object, with the actions that are published for it; and with those that some software has besides."""
 SEVERAL = "several at once"
 """Carried by a deletion of several objects at once, which a store may decide otherwise; no policy can name it."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
@@ -101,7 +103,7 @@ OUTSIDER_NAME = f"arn:aws:iam::{OUTSIDER_ACCOUNT}:user/stranger"
 """The resource name of somebody in it, where no name is asked of a caller."""
 
 _HEADER = "a request header, set by the caller"
-_PARAMETER = "a parameter of the request"
+_PARAMETER, _TAG = "a parameter of the request", "a tag that the object already has"
 _NAMED = "a parameter of the condition key's own name, which the sender writes"
 _OWN = "an attribute of the caller's own identity, which they set in their own account"
 _SESSION = "an attribute of the caller's own session, which a service sets for identities in their own account"
@@ -203,7 +205,8 @@ _LISTING = [
     *_sent(_PARAMETER, "s3:versionid", actions=_VERSIONED),
 ]
 _OBJECT = [
-    *_not_sent("a tag that the object already has", "s3:existingobjecttag/", actions=_OBJECTS),
+    *_not_sent(_TAG, EXISTING_TAG, actions=_OBJECTS),
+    *_not_sent(f"{_TAG}, in requests for which only some software looks at it", STORED_TAG),
     *_sent("a tag sent with the upload", "s3:requestobjecttag/", actions=_TAGGED_PUTS),
     *_sent("tags sent with the upload", "s3:requestobjecttagkeys", actions=_TAGGED_PUTS, many=True),
     *_sent(_HEADER, "s3:x-amz-acl", actions=_ACL_PUTS, words=_CANNED),
@@ -267,7 +270,9 @@ def key_name(written: str) -> str:
     return family.lower() + slash + (tag if family.lower() in _OBJECT_TAGS else tag.lower())
 
 
-_NO_POLICYS = frozenset({REFERER_HOST, SEVERAL, FORWARDED, ADDRESS_PARAMETER, PARAMETER.rstrip("/")})
+_NO_POLICYS = frozenset({
+    REFERER_HOST, SEVERAL, FORWARDED, ADDRESS_PARAMETER, PARAMETER.rstrip("/"), STORED_TAG.rstrip("/"),
+})  # fmt: skip
 """Keys that are no policy's: a document that names one means something else."""
 _OBJECT_TAGS = ("s3:existingobjecttag", "s3:requestobjecttag")
 

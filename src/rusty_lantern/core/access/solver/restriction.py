@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
-from rusty_lantern.core.access.policy.condition_keys import ARN
+from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, STORED_TAG
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import whose
 from rusty_lantern.core.access.solver.conditions import TIME
@@ -81,5 +81,5 @@ _RESTRICTION_WORDS = {
     "aws:sourcearn": "only for a service acting for {value}",
     "aws:viaawsservice": "only through a service of the provider",
     "aws:principalisawsservice": "only for a service of the provider",
-    "s3:existingobjecttag": "only objects tagged {tag}={value}",
+    **dict.fromkeys((EXISTING_TAG.rstrip("/"), STORED_TAG.rstrip("/")), "only objects tagged {tag}={value}"),
 }

@@ -18,11 +18,13 @@ from rusty_lantern.core.access.policy.condition_keys import (
     ACCOUNT,
     ADDRESS_PARAMETER,
     ARN,
+    EXISTING_TAG,
     FORWARDED,
     OUTSIDER_NAME,
     PARAMETER,
     REFERER_HOST,
     SEVERAL,
+    STORED_TAG,
     Audience,
     always_carried,
 )
@@ -108,7 +110,7 @@ def request_from(piece: Box, audience: Audience, around: EvaluationContext, send
     context.setdefault("aws:securetransport", ("true",))
     context.setdefault("aws:currenttime", (show_time(around.seconds),))
     context.setdefault("aws:epochtime", (str(around.seconds),))
-    context = {key: values for key, values in context.items() if values}
+    context = {key.replace(STORED_TAG, EXISTING_TAG, 1): values for key, values in context.items() if values}
     if any(context.get(key) for key in ENDPOINT_KEYS):
         context.pop("aws:sourceip", None)
     caller = ANONYMOUS
