@@ -197,6 +197,6 @@ def signer(name: str) -> str:
         f"any authenticated account, such as {account}" if account else "anybody with credentials who is of no account"
     )
     kind, named, rest = last.partition("/")
-    if not last or name == OUTSIDER_NAME:
+    if not last or name == OUTSIDER_NAME or (last == "root" and not account):
         return words
     return f'{words}, as its {kind} "{rest}"' if named else f"{words}, as its {last}"
