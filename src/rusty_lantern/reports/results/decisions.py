@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from datetime import datetime
 
 import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.grants import perhaps_granted
-from rusty_lantern.core.access.evaluator.request import Caller, Request
+from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
@@ -114,10 +114,31 @@ def _decided(
         request=witness,
         allowed=decision.allowed,
         by=decision.by,
-        steps=[StepResult(rule=s.rule, says=s.says, why=s.why) for s in decision.steps],
+        steps=steps_of(decision.steps),
         note=note,
         other_requests=other,
     )
+
+
+def steps_of(steps: Iterable[Step]) -> list[StepResult]:
+    """What each rule says, once. Some software reads a statement as several, most of which are about other requests:
+    what they say counts where none of them says more.
+
+    >>> parts = [Step("statement 2", "does not match", "action"), Step("statement 2", "allows")]
+    >>> [(step.rule, step.says) for step in steps_of([*parts, Step("statement 1", "does not match", "who")])]
+    [('statement 2', 'allows'), ('statement 1', 'does not match')]
+    """
+    by_rule: dict[str, list[Step]] = {}
+    for step in steps:
+        by_rule.setdefault(step.rule, []).append(step)
+    shown = []
+    for rule, parts in by_rule.items():
+        matching = [part for part in parts if part.says != "does not match"]
+        telling = matching or [part for part in parts if part.why != "action"] or parts
+        for says in dict.fromkeys(part.says for part in telling):
+            why = "; ".join(dict.fromkeys(part.why for part in telling if part.says == says and part.why))
+            shown.append(StepResult(rule=rule, says=says, why=why))
+    return shown
 
 
 def _perhaps_allowed(view: BucketSubject, asking: RequestSpec, request: Request) -> str:

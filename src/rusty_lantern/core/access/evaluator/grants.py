@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Container
 
 from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
-from rusty_lantern.core.access.policy.actions import ACTIONS
+from rusty_lantern.core.access.policy.actions import ACTIONS, Action
 from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.model.acl import Right
 
@@ -37,7 +37,7 @@ def by_bucket_acl(rules: Rules, request: Request, steps: list[Step]) -> tuple[st
                 continue
             steps.append(Step(name, "allows"))
             return name, False
-        steps.append(Step(name, "does not match"))
+        steps.append(Step(name, "does not match", "who" if most else "action"))
     return "", possible
 
 
@@ -83,15 +83,24 @@ def by_object_acl(rules: Rules, request: Request, steps: list[Step]) -> tuple[st
     return "", bool(doubt)
 
 
+def _mismatch(rules: Rules, right: Right, request: Request, action: Action) -> str:
+    """What of a right does not fit the request first; empty where it fits."""
+    if not right.gives(action.verb):
+        return "action"
+    if action.target != "bucket" and not request.key.startswith(right.prefix):
+        return "resource"
+    return "" if _entitled(rules, right, request.caller) else "who"
+
+
 def by_right(rules: Rules, request: Request, steps: list[Step]) -> tuple[str, bool]:
     """The right that allows it, or none; and whether there may be one."""
     action = ACTIONS[request.action]
     possible = "rights" in rules.doubted
     for right in rules.rights:
         name = right.title
-        on_key = action.target == "bucket" or request.key.startswith(right.prefix)
-        if not right.gives(action.verb) or not on_key or not _entitled(rules, right, request.caller):
-            steps.append(Step(name, "does not match"))
+        mismatch = _mismatch(rules, right, request, action)
+        if mismatch:
+            steps.append(Step(name, "does not match", mismatch))
         elif (guard := rules.guard_on(right)).on:
             steps.append(Step(name, "ignored", guard.source))
         elif right.doubt:
