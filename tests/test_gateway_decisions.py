@@ -30,31 +30,40 @@ KEYS = ("pub/x", "pub/deep/y", "priv/z", "a")
 ADDRESSES = ("127.0.0.1", "127.0.0.2", "127.1.2.3")
 DECK = Caller("deck", "arn:aws:iam:::user/deck", "deck")
 REFERERS = ["https://a.example/x", "https://b.example/x", "https://a.example/*", "https://b.example/*", "*"]
-CONDITIONS: dict[str, tuple[str, list[str]]] = {
-    "IpAddress": ("aws:SourceIp", ["127.0.0.2/32", "127.0.0.0/24", "127.0.0.0/8", "198.51.100.0/24", "0.0.0.0/1"]),
-    "NotIpAddress": ("aws:SourceIp", ["127.0.0.2/32", "127.0.0.0/24", "10.0.0.0/8"]),
-    "StringLike": ("aws:Referer", ["https://a.example/*", "*", "https://?.example/x"]),
-    "StringNotLike": ("aws:Referer", REFERERS[2:]),
-    "StringLikeIfExists": ("aws:Referer", REFERERS),
-    "StringNotLikeIfExists": ("aws:Referer", REFERERS),
-    "StringEquals": ("aws:UserAgent", ["probe", "browser"]),
-    "StringNotEquals": ("aws:UserAgent", ["probe", "browser"]),
-    "StringEqualsIgnoreCase": ("aws:username", ["DECK", "anonymous"]),
-    "StringNotEqualsIgnoreCase": ("aws:username", ["DECK", "anonymous", "other"]),
-    "StringEqualsIfExists": ("aws:Referer", REFERERS[:2]),
-    "StringNotEqualsIfExists": ("aws:PrincipalType", ["Anonymous", "User"]),
-    "ForAllValues:StringEquals": ("aws:PrincipalType", ["Anonymous", "User"]),
-    "ForAnyValue:StringLike": ("aws:username", ["d*", "anon*"]),
-    "Bool": ("aws:SecureTransport", ["true", "false"]),
-    "BoolIfExists": ("aws:SecureTransport", ["true", "false"]),
-    "BinaryEquals": ("aws:UserAgent", ["cHJvYmU="]),
-    "ArnLike": ("aws:PrincipalArn", ["*", "arn:aws:iam:::user/deck"]),
-    "ArnNotLike": ("aws:PrincipalArn", ["arn:aws:iam:::user/deck"]),
-    "NumericLessThan": ("aws:EpochTime", ["4070908800"]),
-    "DateLessThan": ("aws:CurrentTime", ["2020-01-01T00:00:00Z", "2099-01-01T00:00:00Z"]),
-    "DateGreaterThan": ("aws:CurrentTime", ["2020-01-01T00:00:00Z", "2099-01-01T00:00:00Z"]),
-    "Null": ("aws:Referer", ["true", "false"]),
-}
+CONDITIONS: tuple[tuple[str, str, list[str]], ...] = (
+    ("IpAddress", "aws:SourceIp", ["127.0.0.2/32", "127.0.0.0/24", "127.0.0.0/8", "198.51.100.0/24", "0.0.0.0/1"]),
+    ("NotIpAddress", "aws:SourceIp", ["127.0.0.2/32", "127.0.0.0/24", "10.0.0.0/8"]),
+    ("StringLike", "aws:Referer", ["https://a.example/*", "*", "https://?.example/x"]),
+    ("StringNotLike", "aws:Referer", REFERERS[2:]),
+    ("StringLikeIfExists", "aws:Referer", REFERERS),
+    ("StringNotLikeIfExists", "aws:Referer", REFERERS),
+    ("StringEquals", "aws:UserAgent", ["probe", "browser"]),
+    ("StringNotEquals", "aws:UserAgent", ["probe", "browser"]),
+    ("StringEqualsIgnoreCase", "aws:username", ["DECK", "anonymous"]),
+    ("StringNotEqualsIgnoreCase", "aws:username", ["DECK", "anonymous", "other"]),
+    ("StringEqualsIfExists", "aws:Referer", REFERERS[:2]),
+    ("StringNotEqualsIfExists", "aws:PrincipalType", ["Anonymous", "User"]),
+    ("ForAllValues:StringEquals", "aws:PrincipalType", ["Anonymous", "User"]),
+    ("ForAnyValue:StringLike", "aws:username", ["d*", "anon*"]),
+    ("Bool", "aws:SecureTransport", ["true", "false"]),
+    ("BoolIfExists", "aws:SecureTransport", ["true", "false"]),
+    ("BinaryEquals", "aws:UserAgent", ["cHJvYmU="]),
+    ("ArnLike", "aws:PrincipalArn", ["*", "arn:aws:iam:::user/deck"]),
+    ("ArnNotLike", "aws:PrincipalArn", ["arn:aws:iam:::user/deck"]),
+    ("NumericLessThan", "aws:EpochTime", ["4070908800"]),
+    ("DateLessThan", "aws:CurrentTime", ["2020-01-01T00:00:00Z", "2099-01-01T00:00:00Z"]),
+    ("DateGreaterThan", "aws:CurrentTime", ["2020-01-01T00:00:00Z", "2099-01-01T00:00:00Z"]),
+    ("Null", "aws:Referer", ["true", "false"]),
+    ("NumericGreaterThan", "s3:max-keys", ["10", "1000"]),
+    ("NumericLessThanEquals", "s3:max-keys", ["10", "1000"]),
+    ("Null", "s3:max-keys", ["true"]),
+    ("StringEquals", "s3:prefix", ["pub/", ""]),
+    ("StringNotEqualsIfExists", "s3:prefix", ["pub/"]),
+    ("Null", "aws:username", ["true"]),
+    ("StringEqualsIfExists", "aws:username", ["deck"]),
+    ("StringEquals", "s3:ExistingObjectTag/a", ["b", "c"]),
+    ("StringNotEqualsIfExists", "s3:ExistingObjectTag/a", ["b"]),
+)
 WHO: tuple[Any, ...] = (
     "*", "*", {"AWS": "*"}, {"AWS": ["arn:aws:iam:::user/deck"]}, {"AWS": ["arn:aws:iam:::user/nobody"]},
     {"AWS": ["arn:aws:iam:::root"]}, {"AWS": ["arn:aws:iam:::user/d*"]}, {"CanonicalUser": ["deck"]},
@@ -72,8 +81,9 @@ HEADERS: list[dict[str, str]] = [
 
 def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
     actions = dice.sample(
-        ["s3:GetObject", "s3:PutObject", "s3:ListBucket", "s3:*", "s3:Get*", "s3:*Object", "*:Other"], 2
-    )
+        ["s3:GetObject", "s3:PutObject", "s3:ListBucket", "s3:*", "s3:Get*", "s3:*Object", "*:Other", "s3:List*",
+         "s3:GetObjectTagging"], 2
+    )  # fmt: skip
     names = ["", "/*", "/pub/*", "/pub/x", "/p*", "/?", "/put/*"]
     made: dict[str, Any] = {
         "Effect": dice.choice(["Allow", "Allow", "Deny"]),
@@ -89,14 +99,22 @@ def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
         del made["Principal"]
         left_out = dice.choice(["user/deck", "user/nobody", "user/deck:*", "group/deck", "*"])
         made["NotPrincipal"] = {dice.choice(["AWS", "AWS", "Service"]): [f"arn:aws:iam:::{left_out}"]}
-    for operator in dice.sample(sorted(CONDITIONS), dice.choice([0, 1, 1, 2])):
-        key, values = CONDITIONS[operator]
-        key = dice.choice([key] * 7 + [key.lower(), key.replace("aws:", "AWS:").replace("Ip", "IP")])
-        made.setdefault("Condition", {})[operator] = {key: dice.sample(values, min(len(values), dice.randint(1, 2)))}
+    for operator, written, values in dice.sample(CONDITIONS, dice.choice([0, 1, 1, 2])):
+        key = dice.choice([written] * 7 + [written.lower(), written.replace("aws:", "AWS:").replace("Ip", "IP")])
+        said = made.setdefault("Condition", {}).setdefault(operator, {})
+        said[key] = dice.sample(values, min(len(values), dice.randint(1, 2)))
     return made
 
 
 PARAMETERS = ("delimiter", "max-keys", "prefix")
+QUERIES = {"s3:ListBucket": ("list-type", "2"), "s3:ListBucketVersions": ("versions", ""),
+           "s3:GetObjectTagging": ("tagging", "")}  # fmt: skip
+TAGGED = "pub/x"
+"""The key of the object that is tagged a=b."""
+ASKED: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("s3:GetObject", KEYS), ("s3:PutObject", ("put/1",)), ("s3:GetObjectTagging", (TAGGED,)), ("s3:ListBucket", ("",)),
+    ("s3:ListBucketVersions", ("",)),
+)  # fmt: skip
 
 
 def send(gateway: Gateway, request: Request, bucket: str) -> int:
@@ -109,7 +127,9 @@ def send(gateway: Gateway, request: Request, bucket: str) -> int:
     method = "PUT" if request.action == "s3:PutObject" else "GET"
     path = f"/{bucket}" + (f"/{encode(request.key, '/')}" if request.key else "")
     parameters = [(name, request.context[f"s3:{name}"][0]) for name in PARAMETERS if f"s3:{name}" in request.context]
-    query = canonical_query([("list-type", "2"), *parameters]) if request.action == "s3:ListBucket" else ""
+    query = ""
+    if request.action in QUERIES:
+        query = canonical_query([QUERIES[request.action], *parameters])
     if not request.caller.anonymous:
         key = AccessKey(*gateway.deck)
         extra = {"x-amz-content-sha256": "UNSIGNED-PAYLOAD"} if method == "PUT" else {}
@@ -134,7 +154,7 @@ def requests(dice: random.Random) -> list[Request]:
     """A spread of requests for one bucket."""
     made = []
     for caller in (ANONYMOUS, DECK):
-        for action, keys in (("s3:GetObject", KEYS), ("s3:PutObject", ("put/1",)), ("s3:ListBucket", ("",))):
+        for action, keys in ASKED:
             for key in keys:
                 for headers in dice.sample(HEADERS, 3):
                     context = {
@@ -144,6 +164,11 @@ def requests(dice: random.Random) -> list[Request]:
                     }
                     for header, value in headers.items():
                         context[f"aws:{header.lower().replace('-', '')}"] = (value,)
+                    if key == TAGGED:
+                        context["s3:existingobjecttag/a"] = ("b",)
+                    if action.startswith("s3:List"):
+                        parameter, value = dice.choice([("max-keys", "5"), ("max-keys", "2000"), ("prefix", "pub/")])
+                        context |= dice.choice([{}, {f"s3:{parameter}": (value,)}])
                     known = always_carried(anonymous=caller.anonymous, arn=caller.arn)
                     named = {} if caller.anonymous else {"aws:principalarn": (caller.arn,)}
                     made.append(Request(action, key, caller, known | named | context))
@@ -158,7 +183,7 @@ def test_decisions_agree_with_the_gateway(gateway: Gateway) -> None:
         bucket = f"decided-{number:03d}"
         keeper.create_bucket(Bucket=bucket)
         for key in KEYS:
-            keeper.put_object(Bucket=bucket, Key=key, Body=b"x")
+            keeper.put_object(Bucket=bucket, Key=key, Body=b"x", Tagging="a=b" if key == TAGGED else "")
         statements = [statement(dice, bucket) for _ in range(dice.randint(1, 3))]
         policy = json.dumps({"Version": "2012-10-17", "Statement": statements})
         keeper.put_bucket_policy(Bucket=bucket, Policy=policy)
