@@ -13,7 +13,9 @@ from rusty_lantern.archive.surveys import save
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.cli.app import EXIT_CODES
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.bucket import Bucket
+from rusty_lantern.reports.results import access
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import workspace_files
 from tests.conftest import Demo, lantern
@@ -118,6 +120,24 @@ def test_why_names_the_rule_and_the_first_part_that_does_not_fit(demo: Demo) -> 
     assert unsure["allowed"] is None
     own = json.loads(demo.run("why", "boat-logs", "--as", "400100200300", "--json").out)
     assert (own["allowed"], "own permissions" in own["note"]) == (False, True)
+
+
+def test_every_bucket_of_an_identity_is_listed_for_programs_unless_there_are_very_many(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    stores = store_subjects([saltmarsh.harbour().dossier], None, saltmarsh.MOMENT)
+
+    def rows() -> list[access.IdentityAccessRow]:
+        about = {"survey": "", "as_of": saltmarsh.MOMENT}
+        return access.access_result(about, stores, [], access.AccessChoice()).identities
+
+    whole = rows()
+    assert max(row.count for row in whole) > access.FEW
+    assert all(len(row.buckets) == row.count for row in whole)
+    monkeypatch.setattr(access, "MOST_PAIRS", sum(row.count for row in whole) - 1)
+    cut = rows()
+    assert [(row.identity, row.count) for row in cut] == [(row.identity, row.count) for row in whole]
+    assert all(len(row.buckets) == min(row.count, access.FEW) for row in cut)
 
 
 def test_many_requests_are_decided_from_a_file(demo: Demo, tmp_path: Path) -> None:

@@ -46,7 +46,7 @@ class IdentityAccessRow(msgspec.Struct, frozen=True, kw_only=True):
     unknown_because: list[str]
     count: int
     buckets: list[str]
-    """Their names; without `--who` the first few of them."""
+    """Their names. Where all rows together have over 100,000, without `--who` the first few; `count` is of all."""
 
 
 class WhoCanRow(msgspec.Struct, frozen=True, kw_only=True):
@@ -107,7 +107,7 @@ def access_result(
     views = [view for one in stores for view in one.buckets.values()]
     if chosen:
         views, stores = list(chosen), [one for one in stores if one.name in {view.store for view in chosen}]
-    in_full = choice.who is not None or bool(chosen)
+    in_full = choice.who is not None or bool(chosen) or _pairs(stores) <= MOST_PAIRS
     own = [] if choice.outside else [row for one in stores for row in own_rows(one, chosen, in_full=in_full)]
     rows = [row for view in views for row in access_rows(view)]
     if choice.who is not None:
@@ -183,6 +183,19 @@ def _identities_called(view: BucketSubject, name: str) -> list[str] | None:
 
 
 FEW = 10
+MOST_PAIRS = 100_000
+"""Identities with a bucket each that are listed whole; of more, every row has the first few buckets."""
+
+
+def _pairs(stores: Iterable[StoreSubject]) -> int:
+    """With how many buckets identities are listed, all together."""
+    listed = (one for one in stores if one.index.dossier.listing.settled)
+    return sum(
+        len(permitted.buckets)
+        for one in listed
+        for identity in one.index.dossier.identities.value or ()
+        for permitted in one.across.of(identity)
+    )
 
 
 def who_can(view: BucketSubject) -> list[WhoCanRow]:
