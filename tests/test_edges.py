@@ -32,6 +32,7 @@ from rusty_lantern.core.model.bucket import Bucket, Guards
 from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
+from rusty_lantern.core.model.network import Network, network_fact
 from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.reports.results.proposal import try_result
 from tests.policies import AROUND
@@ -516,3 +517,20 @@ def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
         alone("store", msgspec.structs.replace(read(), acl=acl), AROUND.moment, None), entry=store
     )
     assert view.verdicts["anyone", "read"].level == "closed"
+
+
+@pytest.mark.parametrize(
+    ("networks", "word"),
+    [
+        (["203.0.113.0/24", "2001:db8::/32"], "public-networks"),
+        (["64.0.0.0/8"], "public-networks"),
+        (["64.0.0.0/8", "72.0.0.0/8"], "everywhere"),
+        (["0.0.0.0/0"], "everywhere"),
+        (["0.0.0.0/1", "128.0.0.0/1"], "everywhere"),
+        (["10.0.0.0/8", "::/0"], "everywhere"),
+        (["10.0.0.0/8", "192.168.0.0/16"], "private-networks"),
+        ([], "endpoints-only"),
+    ],
+)
+def test_networks_that_take_in_the_internet_are_everywhere(networks: list[str], word: str) -> None:
+    assert network_fact(Answer("known", Network("deny", networks, ["gate"]))).value == word

@@ -130,6 +130,7 @@ def from_json(
     from rusty_lantern.archive.atomic_write import write_whole
     from rusty_lantern.cli.session import moment
     from rusty_lantern.core.model.dossier import encode
+    from rusty_lantern.core.value_types import show_names
     from rusty_lantern.intake.exported import assembled
 
     taken = moment(as_of, datetime.now(UTC)).replace(microsecond=0)
@@ -138,10 +139,7 @@ def from_json(
     for lost in export.unmatched:
         note(f"missing: {lost}")
     for name, places in export.unmapped.items():
-        shown = ", ".join(places[:MOST_PLACES]) + (
-            f", and {len(places) - MOST_PLACES} more" if len(places) > MOST_PLACES else ""
-        )
-        note(f"{name}: nothing maps {shown}; name it under fields: or under leave-out:")
+        note(f"{name}: nothing maps {show_names(places, MOST_PLACES)}; name it under fields: or under leave-out:")
     if out is None:
         emit(document.decode().rstrip("\n"))
     else:

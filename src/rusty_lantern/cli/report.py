@@ -114,6 +114,7 @@ def _extracted(session: OpenedSurvey, wanted: str) -> tuple[list[BucketSubject],
     from rusty_lantern.core.baseline.finding_words import show_fact
     from rusty_lantern.core.errors import BadInput, Problem
     from rusty_lantern.core.facts.registry import UnknownFact, lookup
+    from rusty_lantern.core.value_types import show_names
 
     fact, equals, value = wanted.partition("=")
     try:
@@ -125,7 +126,7 @@ def _extracted(session: OpenedSurvey, wanted: str) -> tuple[list[BucketSubject],
     views = [view for view, seen in observed if show_fact(fact, seen) == value]
     if not views:
         there = sorted({show_fact(fact, seen) for _, seen in observed})
-        raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {', '.join(there[:12])}"))
+        raise BadInput(Problem(f"no bucket has {fact}={value}", remedy=f"there are: {show_names(there, 12)}"))
     return views, [view.title for view, seen in observed if seen.unread and view not in views]
 
 

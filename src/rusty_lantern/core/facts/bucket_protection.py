@@ -23,7 +23,8 @@ def _stricter(subject: BucketView) -> Fact:
     return unread if unread is not None and strictest.value != "endpoints-only" else strictest
 
 
-# `everywhere` is a value, not a blank; absent where there are no network rules.
+# `everywhere` is a value, not a blank, and what networks are that together are no restriction; absent where there are
+# no network rules.
 fact(
     "network.from",
     REACH,

@@ -6,7 +6,7 @@ from rusty_lantern.core.answer import Answer, Fact, fact_of
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.model.subjects import KeyView, age_of, store_may_use
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels, show_moment
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels, show_moment, show_names
 
 KEY = "encryption-key"
 KEY_STATES = Levels(("destroyed", "pending-deletion", "disabled", "enabled"), ordered=True)
@@ -106,14 +106,14 @@ fact(
 )
 def key_buckets(view: KeyView, _: str) -> Fact:
     """Of the buckets that were read."""
-    named = ", ".join(bucket.name for bucket in view.index.protected_by.get(view.key.id, [])[:10])
     index = view.index
     if not index.whole:
         return Answer("failed", None, NOT_WHOLE)
-    unread = next((b for b in view.index.dossier.buckets if not b.encryption.settled), None)
+    unread = next((b for b in index.dossier.buckets if not b.encryption.settled), None)
     if unread is not None:
         return Answer("failed", None, f"the encryption of {unread.name} could not be read: {unread.encryption.reason}")
-    return Answer("known", len(view.index.protected_by.get(view.key.id, [])), named)
+    names = [bucket.name for bucket in index.protected_by.get(view.key.id, [])]
+    return Answer("known", len(names), show_names(names, 10))
 
 
 # Without it the store can neither encrypt nor decrypt.

@@ -29,6 +29,7 @@ from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
 )
 from rusty_lantern.core.remediation.setting_documents import as_document
+from rusty_lantern.core.value_types import show_names
 
 EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
     f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
@@ -341,9 +342,8 @@ def _own_losses(differences: Sequence[Difference]) -> Iterator[str]:
     for who, verbs in lost.items():
         alike.setdefault(tuple(verbs), []).append(who)
     for those, names in alike.items():
-        shown = ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
         lose, own = ("loses", "its") if len(names) == 1 else ("lose", "their")
-        yield f"{shown} also {lose} {', '.join(those)}: no permission of {own} own gives it"
+        yield f"{show_names(names, _FEW)} also {lose} {', '.join(those)}: no permission of {own} own gives it"
 
 
 _FEW = 5

@@ -70,7 +70,7 @@ def _reach_rows(reached: StoreReached) -> list[tuple[str, str, str]]:
     rows = [("answers", answers, STYLES["yes" if reached.answers else "failed"])]
     if reached.certificate is not None:
         shown = reached.certificate
-        words = f"{shown.verdict}, {shown.begins:%Y-%m-%d} to {shown.ends:%Y-%m-%d}, for {', '.join(shown.names[:4])}"
+        words = f"{shown.verdict}, {shown.begins:%Y-%m-%d} to {shown.ends:%Y-%m-%d}, for {show_names(shown.names, 4)}"
         rows.append(("certificate", words, "" if shown.verdict == "trusted" else STYLES["high"]))
     if not reached.answers:
         return rows

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rich.console import Console
 
-from rusty_lantern.core.value_types import show_bytes
+from rusty_lantern.core.value_types import show_bytes, show_names
 from rusty_lantern.reports.results.usage import UsageResult, UsageRow
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, join, left_out, line, many, next_step
@@ -64,9 +64,11 @@ def _not_counted(screen: Console, result: UsageResult) -> None:
     for one in result.not_counted:
         alike.setdefault((one.store, one.reason), []).append(one.bucket)
     for (store, reason), names in alike.items():
-        more = f" and {len(names) - NAMED} more" if len(names) > NAMED else ""
-        shown = f"{store}: {', '.join(names[:NAMED])}{more}"
-        line(screen, (shown, "bold"), (f"  not counted whole: {reason}", STYLES["unknown"]))
+        line(
+            screen,
+            (f"{store}: {show_names(names, NAMED)}", "bold"),
+            (f"  not counted whole: {reason}", STYLES["unknown"]),
+        )
 
 
 def _cells(row: UsageRow, *, uploads: bool, expires: bool, grows: bool, quotas: bool) -> list[Cell]:

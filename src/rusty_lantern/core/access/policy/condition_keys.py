@@ -336,10 +336,6 @@ _SIGNED = {
 } | {REFERER_HOST: ("",), "s3:authtype": ("REST-HEADER",), "s3:signatureversion": ("AWS4-HMAC-SHA256",)}
 
 
-# Beyond this many public addresses, a set of networks is no restriction: no single organisation holds more, so it takes
-# in hosting providers, where anyone can rent an address. A /8 of IPv4; a /32 of IPv6.
-RESTRICTION_V4 = 2**24
-RESTRICTION_V6 = 2**96
 RESTRICTION_ACCOUNTS = 10**8
 """Beyond this many of the 10^12 account numbers, a pattern of accounts is no restriction: of ten thousand accounts that
 somebody opens, one is likely to fit."""

@@ -10,7 +10,7 @@ import msgspec
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, RESTRICTION_V4, RESTRICTION_V6, Audience
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience
 from rusty_lantern.core.access.policy.document import Policy, Statement
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlisted
@@ -27,6 +27,7 @@ from rusty_lantern.core.access.solver.statements import AudiencePolicy, Statemen
 from rusty_lantern.core.access.solver.witness import WayIn, request_from
 from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
 from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.model.network import RESTRICTION_V4, RESTRICTION_V6
 
 Level = Literal["closed", "restricted", "open", "unknown"]
 
