@@ -30,7 +30,8 @@ from rusty_lantern.core.errors import BadInput, Place
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
 from rusty_lantern.core.model.bucket import Bucket, Guards
 from rusty_lantern.core.model.bucket_contents import Usage, Versions
-from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.dialect import GATEWAY_16
+from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from rusty_lantern.core.model.network import Network, network_fact
 from rusty_lantern.reports.results.decisions import decision_results
@@ -534,3 +535,23 @@ def test_the_owner_may_declare_that_no_object_grants_anything() -> None:
 )
 def test_networks_that_take_in_the_internet_are_everywhere(networks: list[str], word: str) -> None:
     assert network_fact(Answer("known", Network("deny", networks, ["gate"]))).value == word
+
+
+def test_a_decision_has_each_rules_word_once_and_says_what_of_it_does_not_fit() -> None:
+    """At a gateway, which reads one statement as what it says of listings and of all other requests."""
+    limited = statement(
+        Action="s3:*", Resource=["arn:aws:s3:::quay", "arn:aws:s3:::quay/*"],
+        Condition={"NumericLessThan": {"s3:max-keys": "10"}},
+    )  # fmt: skip
+    grants = [Grant("named", "full-control", "deck"), Grant("anyone", "read")]
+    bucket = read(limited, acl=Answer("known", grants), owner=Answer("known", "keeper"))
+    store = msgspec.structs.replace(
+        a_store(bucket), software=Answer("known", Software("a gateway", dialect=GATEWAY_16))
+    )
+    view = store_subjects([store], None, AROUND.moment)[0].buckets["quay"]
+    [decision] = decision_results(view, [RequestSpec(verb="write")], lambda _: AROUND.moment)
+    said = {step.rule: (step.says, step.why) for step in decision.steps}
+    assert len(said) == len(decision.steps)
+    assert said["statement 1"] == ("does not match", "NumericLessThan s3:max-keys")
+    assert said["ACL grant of full-control to deck"] == ("does not match", "who")
+    assert said["ACL grant of read to anyone"] == ("does not match", "action")
