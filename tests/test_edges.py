@@ -555,3 +555,10 @@ def test_a_decision_has_each_rules_word_once_and_says_what_of_it_does_not_fit() 
     assert said["statement 1"] == ("does not match", "NumericLessThan s3:max-keys")
     assert said["ACL grant of full-control to deck"] == ("does not match", "who")
     assert said["ACL grant of read to anyone"] == ("does not match", "action")
+
+
+@pytest.mark.parametrize("key", ["stored-tag/a", "parameter/username", "referer host", "several at once"])
+def test_a_key_that_no_policy_can_name_is_not_understood_in_one(key: str) -> None:
+    found = verdict(statement(Condition={"StringEquals": {key: "x"}}))
+    assert found.level == "unknown"
+    assert "is not known" in found.doubts[0]

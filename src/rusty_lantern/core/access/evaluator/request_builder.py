@@ -15,6 +15,7 @@ from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Reque
 from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.condition_keys import (
     KEYS,
+    NO_POLICYS,
     OUTSIDER_ACCOUNT,
     OUTSIDER_NAME,
     REFERER_HOST,
@@ -90,7 +91,7 @@ def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:
             context[REFERER_HOST] = (host_of(value),)
     for name, value in asking.carrying.items():
         if context_key(key_name(name)) is None:
-            known = [row.name for row in KEYS.values()]
+            known = [name for name in KEYS if name.rstrip("/") not in NO_POLICYS]
             remedy = nearest(name.lower(), known) or "docs/access-tables.md lists them"
             raise BadInput(Problem(f'no condition key "{name}" is known', remedy=remedy))
         context[key_name(name)] = (value,)

@@ -265,12 +265,12 @@ def key_name(written: str) -> str:
     ('s3:existingobjecttag/Team', 'aws:principaltag/team')
     """
     family, slash, tag = written.partition("/")
-    if family.lower() in _NO_POLICYS:
-        return f"{written} (of a policy)"
+    if family.lower() in NO_POLICYS:
+        return f"{family} (of a policy){slash}{tag}"
     return family.lower() + slash + (tag if family.lower() in _OBJECT_TAGS else tag.lower())
 
 
-_NO_POLICYS = frozenset({
+NO_POLICYS = frozenset({
     REFERER_HOST, SEVERAL, FORWARDED, ADDRESS_PARAMETER, PARAMETER.rstrip("/"), STORED_TAG.rstrip("/"),
 })  # fmt: skip
 """Keys that are no policy's: a document that names one means something else."""
