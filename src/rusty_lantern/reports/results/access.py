@@ -107,8 +107,10 @@ def access_result(
     views = [view for one in stores for view in one.buckets.values()]
     if chosen:
         views, stores = list(chosen), [one for one in stores if one.name in {view.store for view in chosen}]
-    in_full = choice.who is not None or bool(chosen) or _pairs(stores) <= MOST_PAIRS
-    own = [] if choice.outside else [row for one in stores for row in own_rows(one, chosen, in_full=in_full)]
+    own: list[IdentityAccessRow] = []
+    if not choice.outside:
+        in_full = choice.who is not None or bool(chosen) or _pairs(stores) <= MOST_PAIRS
+        own = [row for one in stores for row in own_rows(one, chosen, in_full=in_full)]
     rows = [row for view in views for row in access_rows(view)]
     if choice.who is not None:
         own = [row for row in own if name in (row.identity, row.resource)]
@@ -188,7 +190,7 @@ MOST_PAIRS = 100_000
 
 
 def _pairs(stores: Iterable[StoreSubject]) -> int:
-    """With how many buckets identities are listed, all together."""
+    """How many pairs of an identity and a bucket there are to list."""
     listed = (one for one in stores if one.index.dossier.listing.settled)
     return sum(
         len(permitted.buckets)

@@ -35,7 +35,8 @@ def alternatives(condition: Condition, readings: Readings, effect: str, *, varia
     """What a condition of a statement with this effect becomes. Raises `Unclear`."""
     key = condition.key
     constants = dict(readings.always_carried)
-    never = {key, "".join(key.partition("/")[:2])} & {*readings.never_carried}  # itself, or its family
+    family = key[: key.find("/") + 1]  # of a tag: it is named by that
+    never = key in readings.never_carried or family in readings.never_carried
     if never or (condition.misspelled and readings.condition_keys_are_case_sensitive):
         return ALWAYS if _of_nothing(condition, readings) else NEVER
     if condition.operator.startswith("numeric") and key == EPOCH and readings.moments_are_no_numbers:
