@@ -57,6 +57,8 @@ CONDITIONS: tuple[tuple[str, str, list[str]], ...] = (
     ("NumericGreaterThan", "s3:max-keys", ["10", "1000"]),
     ("NumericLessThanEquals", "s3:max-keys", ["10", "1000"]),
     ("Null", "s3:max-keys", ["true"]),
+    ("StringLike", "aws:Referer", ["*a*x", "https://*/x", "*.example/*"]),
+    ("StringNotLike", "aws:Referer", ["*a*x", "*//*x"]),
     ("StringEquals", "s3:prefix", ["pub/", ""]),
     ("StringNotEqualsIfExists", "s3:prefix", ["pub/"]),
     ("Null", "aws:username", ["true"]),
@@ -84,7 +86,7 @@ def statement(dice: random.Random, bucket: str) -> dict[str, Any]:
         ["s3:GetObject", "s3:PutObject", "s3:ListBucket", "s3:*", "s3:Get*", "s3:*Object", "*:Other", "s3:List*",
          "s3:GetObjectTagging"], 2
     )  # fmt: skip
-    names = ["", "/*", "/pub/*", "/pub/x", "/p*", "/?", "/put/*"]
+    names = ["", "/*", "/pub/*", "/pub/x", "/p*", "/?", "/put/*", "/*x", "/p*b/x", "/*/*"]
     made: dict[str, Any] = {
         "Effect": dice.choice(["Allow", "Allow", "Deny"]),
         "Principal": dice.choice(WHO),

@@ -10,9 +10,11 @@ from collections import Counter
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pytest
 from botocore.exceptions import ClientError
+from msgspec.structs import replace
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import MINIO
@@ -25,7 +27,7 @@ from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.stores.software import MINIO_ENGINE
 from tests.conftest import lantern, whole_or
-from tests.dialects.constructs import lets_in, rows
+from tests.dialects.constructs import KEYS, lets_in, rows
 from tests.juicefs_server import DECK, KEEPER, JuiceFS
 from tests.test_dialects import request_of, text_of
 from tests.test_seaweed import written
@@ -85,7 +87,7 @@ def said(bucket: str, text: str, wanted: Request, *, own: bool = False) -> bool 
 def test_it_reads_every_construct_as_its_dialect_says(juicefs: JuiceFS) -> None:
     bucket = "measured"
     juicefs.keeper.create_bucket(Bucket=bucket)
-    for key in ("pub/x", "priv/z", "deck/x"):
+    for key in KEYS:
         juicefs.keeper.put_object(Bucket=bucket, Key=key, Body=b"x")
     outcome, wrong = Counter[str](), []
     for row in rows(whole_or(3, 1)):
@@ -153,6 +155,34 @@ def test_every_action_decides_of_its_requests_and_of_no_other(juicefs: JuiceFS) 
     print(dict(taken))
     assert not wrong, "\n".join(map(str, wrong[:40]))
     assert taken["passes"] > 60
+
+
+OF_RESOURCES = (
+    "{0}", "{0}/", "{0}/*", "{0}*", "{0}?", "{1}?", "{1}*", "{1}??", "{1}?/*", "{1}*/", "*{0}", "*/k", "*", "{0}/k",
+    "{0}/?", "{0}/k/", "{0}/${{aws:username}}", "{0}/${{*}}", "{1}?/k", "{0}/k*", "{0}?k",
+)  # fmt: skip
+
+
+def test_what_users_resources_name_and_that_a_buckets_name_ends_in_a_slash(juicefs: JuiceFS) -> None:
+    bucket, outcome = "resources", Counter[str]()
+    make(juicefs, bucket)
+    asked = (("s3:ListBucket", ""), ("s3:GetObject", "k"), ("s3:GetObject", "deck"), ("s3:GetObject", "${x}"))
+    for _, key in asked[1:]:
+        juicefs.keeper.put_object(Bucket=bucket, Key=key, Body=b"x")
+    both = {"Effect": "Allow", "Action": ["s3:GetObject", "s3:ListBucket"]}
+    whole = {**both, "Resource": [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"]}
+    for pattern, effect in itertools.product(OF_RESOURCES, ("Allow", "Deny")):
+        resource = f"arn:aws:s3:::{pattern.format(bucket, bucket[:-1])}"
+        statements = [*([whole] if effect == "Deny" else []), {**both, "Effect": effect, "Resource": [resource]}]
+        assert juicefs.permit("deck", *statements)
+        for action, key in asked:
+            passed = juicefs.send(DECK, "GET", f"/{bucket}" + (f"/{quote(key)}" if key else "")) == 200
+            wanted = replace(request_for(action, CALLER), key=key)
+            assert said(bucket, written(*statements), wanted, own=True) is passed, (resource, effect, action, key)
+            common = decide(Rules(bucket, parse_policy(written(*statements), attached=True)), wanted).allowed
+            outcome["as common" if common is passed else "otherwise"] += 1
+    print(dict(outcome))
+    assert min(outcome.values()) > 10
 
 
 FORGED: list[tuple[str, dict[str, str], dict[str, str]]] = [

@@ -10,7 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.evaluator.condition_tests import glob_fits
+from rusty_lantern.core.access.dialects.glob_expressions import fits_pattern
+from rusty_lantern.core.access.evaluator.condition_tests import fits_early, glob_fits
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet, OverBudget
 from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, TextSet, complement, literals
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, as_networks, networks
@@ -23,6 +24,7 @@ from rusty_lantern.core.access.solver.sets.patterns import (
     RUN_PART,
     Gap,
     Pattern,
+    early_glob,
     glob,
     may_be_empty,
     plain,
@@ -46,6 +48,17 @@ def text_sets(draw: st.DrawFn) -> TextSet:
 @given(patterns, words)
 def test_a_glob_set_holds_what_the_glob_fits(pattern: str, word: str) -> None:
     assert globs([pattern], WORK).holds(word) == glob_fits(pattern, word)
+
+
+@given(st.text(alphabet="ab/**??", max_size=7), st.text(alphabet="ab/*?", max_size=8), st.data())
+def test_stars_that_end_early_are_the_same_to_both_deciders(p: str, word: str, data: st.DataObject) -> None:
+    fits = fits_early(p, word)
+    assert matching((early_glob(p),), WORK).holds(word) is fits
+    assert fits_pattern(p, word, early=True) is fits
+    begun = data.draw(st.integers(0, len(word)))
+    left = rests(early_glob(p), word[:begun])
+    assert any(matching((one,), WORK).holds(word[begun:]) for one in left) is fits
+    assert not fits or glob_fits(p, word), "what fits then is a part of what fits else"
 
 
 tokens = st.sampled_from(

@@ -14,6 +14,8 @@ from urllib.parse import quote
 
 ANY = {"Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::{bucket}/*"}
 REFERER, AGENT = "https://a.example/x", "probe"
+KEYS = ("pub/x", "priv/z", "deck/x", "pub/a.b.jpg", "pub/a.jpg", "${x}/x", "${aws:username}/x")
+"""The keys of the objects that rows ask for."""
 
 
 @dataclass(frozen=True)
@@ -297,11 +299,46 @@ def other_requests() -> Iterator[Row]:
                 yield Row(f"{effect} {operator} {value} of aws:username, by {said}", written, signed=signed)
 
 
+PATTERNS = (
+    "*.jpg", "pub/*.jpg", "pub/a*.*", "*b*.jpg", "*?jpg", "*?", "?*", "**", "**.jpg", "*.b*", "p*b/a*", "*/a.*",
+    "${*}/*", "${?}/*", "pub/${*}",
+)  # fmt: skip
+
+
+def patterns() -> Iterator[Row]:
+    """Patterns with stars, which a text may fit in several ways: in resources, and in a condition."""
+    for pattern, effect, element in itertools.product(PATTERNS, ("Allow", "Deny"), ("Resource", "NotResource")):
+        named = {name: value for name, value in ANY.items() if name != "Resource"}
+        named |= {"Effect": effect, element: f"arn:aws:s3:::{{bucket}}/{pattern}"}
+        document: tuple[dict[str, Any], ...] = (named,) if effect == "Allow" else (ANY, named)
+        for key in (*KEYS[3:6], "pub/x"):
+            yield Row(f"{effect} {element} {pattern}, of {key}", document, key=key)
+    for pattern, operator in itertools.product(PATTERNS, ("StringLike", "StringNotLike", "StringLikeIfExists")):
+        for effect, document in _documents({operator: {"aws:Referer": pattern}}):
+            for sent in ("pub/a.b.jpg", "pub/a?jpg", "a*b.jpg", "${x}/x"):
+                yield Row(f"{effect} {operator} {pattern}, sent {sent}", document, headers={"Referer": sent})
+
+
+def variables() -> Iterator[Row]:
+    """Variables in the values of a condition: the whole, a part, beside others; where there is a value, or none."""
+    user = "${aws:username}"
+    for values in ([user], [f"x-{user}"], [user, "deck"], ["x", user], ["${*}"], ["${AWS:username}"], ["x${*}"]):
+        for operator in ("StringEquals", "StringNotEquals", "StringLike", "StringEqualsIfExists"):
+            for effect, document in _documents({operator: {"aws:Referer": values}}):
+                for sent in ("deck", "anonymous", user, "x-deck", f"x-{user}", "${*}", "x${y}", "${AWS:username}"):
+                    for signed in (False, True):
+                        words = f"{effect} {operator} {values}, sent {sent}, by {'a user' if signed else 'nobody'}"
+                        yield Row(words, document, headers={"Referer": sent}, signed=signed)
+    named = {**ANY, "Resource": f"arn:aws:s3:::{{bucket}}/{user}/*"}
+    for key in ("deck/x", f"{user}/x"):
+        yield Row(f"variable in Resource, nobody asks for {key}", (named,), key=key)
+
+
 def lets_in(send: Callable[..., int], user: tuple[str, str], bucket: str, row: Row) -> bool:
     """Whether a server lets in a row's request. `send`: gives the status of a request; `user`: whose keys sign it."""
     query = "&".join(["list-type=2", *(f"{k}={quote(v, '')}" for k, v in row.parameters.items())])
     listing = row.action == "s3:ListBucket"
-    path = f"/{bucket}" + ("" if listing else f"/{row.key}")
+    path = f"/{bucket}" + ("" if listing else f"/{quote(row.key)}")
     status = send(user if row.signed else None, "GET", path, query if listing else "", dict(row.headers))
     assert status in (200, 403), (row.name, status)
     return status == 200
@@ -310,6 +347,7 @@ def lets_in(send: Callable[..., int], user: tuple[str, str], bucket: str, row: R
 def rows(forms_of_each: int = 1) -> list[Row]:
     """Every row; of the many forms of values only one in so many."""
     made = [*texts(), *presence(), *switches(), *addresses(), *moments(), *several(), *elements(), *keys()]
-    made += [*letters(), *other_requests(), *[*forms(), *parameters()][::forms_of_each]]
+    made += [*letters(), *other_requests()]
+    made += [*forms(), *parameters(), *patterns(), *variables()][::forms_of_each]
     assert len({row.name for row in made}) == len(made)
     return made

@@ -301,7 +301,10 @@ class EffectivePermissions:
             yield from ((bucket, bucket if statement.resources_negated else "") for bucket in self.names)
             return
         for resource in statement.resources:
-            yield from self._reached.by(resource)
+            if statement.stars_end_early:  # what fits then is a part of what fits else, and another one in each bucket
+                yield from ((bucket, (rest, bucket)) for bucket, rest in self._reached.by(resource))
+            else:
+                yield from self._reached.by(resource)
 
     def _shape(self, statement: Statement) -> int:
         """What a statement says but for its resources and its name, as a number."""

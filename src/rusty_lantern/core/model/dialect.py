@@ -82,6 +82,11 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     own_covered_by: tuple[tuple[str, str], ...] = ()
     """Actions, each with another one: a permission of a user's own that has that one has both there."""
     disabled_users_are_refused: bool = False
+    stars_end_early: bool = False
+    variables_are_whole_values: bool = False
+    unfilled_variables_are_text: bool = False
+    resource_names_fit_nothing: bool = False
+    own_buckets_end_in_slash: bool = False
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):

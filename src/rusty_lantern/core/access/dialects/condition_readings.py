@@ -10,10 +10,12 @@ import operator
 import re
 from collections.abc import Callable, Iterable, Iterator
 from decimal import Decimal
+from functools import partial
 
 import msgspec
 
 from rusty_lantern.core.access.dialects.caller_values import parameter_of, with_further_value
+from rusty_lantern.core.access.dialects.glob_expressions import fits_pattern
 from rusty_lantern.core.access.dialects.strict_values import of_its_form
 from rusty_lantern.core.access.dialects.written_values import Kind, Unclear, as_read
 from rusty_lantern.core.access.policy.condition_keys import FORWARDED, SORT, USER
@@ -41,6 +43,8 @@ def alternatives(condition: Condition, readings: Readings, effect: str, *, varia
         return ALWAYS if _of_nothing(condition, readings) else NEVER
     if condition.operator.startswith("numeric") and key == EPOCH and readings.moments_are_no_numbers:
         return NEVER
+    if condition.operator.startswith("arn") and readings.resource_names_fit_nothing:
+        return [(Condition("null", key, ("true",), condition.place),)] if condition.if_exists else NEVER
     if key in constants:
         return ALWAYS if _of_value(condition, constants[key], readings, variables=variables) else NEVER
     if key in readings.carried_by_all and not condition.quantifier:
@@ -237,16 +241,12 @@ def _of_value(condition: Condition, carried: str, readings: Readings, *, variabl
         raise Unclear(f'{condition.operator} does not fit "{condition.key}"')
     if operator == "bool" and not {carried.lower(), *map(str.lower, condition.values)} <= {"true", "false"}:
         raise Unclear(f'what Bool makes of "{condition.key}" is not known')
+    if operator == "stringlike" and condition.stars_end_early:
+        test = partial(fits_pattern, early=True)
     fits = [test(value, carried) for value in condition.values]
     if "not" not in condition.operator:
         return any(fits)
     return not all(fits) if readings.negated_with_several_values_takes_any else not any(fits)
-
-
-def fits_pattern(pattern: str, text: str) -> bool:
-    """Whether a text fits a pattern with stars and question marks."""
-    parts = (".*" if char == "*" else "." if char == "?" else re.escape(char) for char in re.sub(r"\*+", "*", pattern))
-    return re.fullmatch("".join(parts), text, re.DOTALL) is not None
 
 
 _FITS: dict[str, Callable[[str, str], bool]] = {

@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 
-from rusty_lantern.core.access.dialects.condition_readings import fits_pattern, signed
+from rusty_lantern.core.access.dialects.condition_readings import signed
+from rusty_lantern.core.access.dialects.glob_expressions import fits_pattern
 from rusty_lantern.core.access.policy.condition_keys import ARN
 from rusty_lantern.core.access.policy.document import Condition, Principals
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator
 from functools import lru_cache
 
@@ -237,6 +238,30 @@ READINGS: dict[str, Reading] = {
         "a user who is disabled", "may have keys that go on working", "is refused everything",
         "the policy language's reference says nothing of it",
     ),
+    "stars_end_early": Reading(
+        "a star that is followed by something (`*.jpg`)", "takes whatever it must for the rest to fit",
+        "ends where the next character first comes: `a.jpg` fits and `a.b.jpg` does not. Before a question mark, or "
+        "another star, it ends at that character itself", f"{_RESOURCE}, and {_OPERATORS}, texts",
+    ),
+    "variables_are_whole_values": Reading(
+        "a variable (`${aws:username}`)", "is filled in wherever it stands",
+        "is filled in where it is the whole value of a condition, and of several values the last one alone counts "
+        "then; anywhere else it is text", "the policy language's reference, variables",
+    ),
+    "unfilled_variables_are_text": Reading(
+        "a variable of which a request has no value (`${aws:username}` without credentials), and `${*}`",
+        "fits nothing, and is a star", "is the text that is written: whoever names an object so fits it",
+        "the policy language's reference, variables",
+    ),
+    "resource_names_fit_nothing": Reading(
+        "`ArnEquals`, `ArnLike` and their negated forms", "compare a resource name part by part", "never hold",
+        f"{_OPERATORS}, resource names",
+    ),
+    "own_buckets_end_in_slash": Reading(
+        "a resource in a user's own permission, for what is asked of a bucket", "is the bucket's name",
+        "is the bucket's name with a slash behind it: `notes/*` names the bucket `notes` as well, and so does `notes?`",
+        _RESOURCE,
+    ),
 }  # fmt: skip
 """Field of `Readings` → its words, in the order of the page."""
 
@@ -260,11 +285,17 @@ OF_EVERY_POLICY = ("decided_as", "covered_by", "own_covered_by", "policies_are_f
 
 
 def bearing(policy: Policy, dialect: Dialect, leaving_out: Collection[str] = ()) -> tuple[str, ...]:
-    """Sentences for what in a policy the dialect reads otherwise. None depends on resources: policies that differ in
-    them alone are worked out once. `leaving_out`: fields of `Readings` of which nothing is said."""
-    alike = tuple(msgspec.structs.replace(statement, resources=()) for statement in policy.statements)
+    """Sentences for what in a policy the dialect reads otherwise. Few resources make a difference: policies that differ
+    in others alone are worked out once. `leaving_out`: fields of `Readings` of which nothing is said."""
+    alike = tuple(
+        msgspec.structs.replace(one, resources=tuple(filter(_ODD.search, one.resources))) for one in policy.statements
+    )
     differences = _bearing(msgspec.structs.replace(policy, statements=alike), dialect)
     return tuple(sentence for field, sentence in differences if field not in leaving_out)
+
+
+_ODD = re.compile(r"\$\{|\*+[^*]")
+"""In a resource: a variable, or a star that something follows."""
 
 
 @lru_cache(maxsize=4096)

@@ -23,6 +23,8 @@ from rusty_lantern.core.access.dialects.action_readings import (
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
 from rusty_lantern.core.access.dialects.gateway_deletions import bypass_as_read
 from rusty_lantern.core.access.dialects.pattern_principals import by_pattern, of_unsigned_callers
+from rusty_lantern.core.access.dialects.pattern_readings import NO_PLACE, buckets_end_in_slash, with_early_stars
+from rusty_lantern.core.access.dialects.variable_readings import variables_as_read
 from rusty_lantern.core.access.dialects.written_values import Unclear
 from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, STORED_TAG
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
@@ -39,6 +41,8 @@ def rewritten(policy: Policy, readings: Readings) -> Policy:
     """The policy as it is read there; the same object where that makes no difference to it."""
     own = _of_own(readings) if policy.attached else readings
     statements = [one for statement in policy.statements for one in _statement(statement, own)]
+    if policy.attached and readings.own_buckets_end_in_slash:
+        statements = [part for one in statements for part in buckets_end_in_slash(one, own)]
     if readings.bypass_goes_with_deletion:
         statements = list(bypass_as_read(statements))
     if len(statements) == len(policy.statements) and all(map(_same, statements, policy.statements)):
@@ -58,6 +62,16 @@ def _same(new: Statement, old: Statement) -> bool:
 
 
 def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
+    """What a statement becomes by its variables, and then by the rest."""
+    parts = variables_as_read(with_early_stars(statement) if readings.stars_end_early else statement, readings)
+    return tuple(
+        msgspec.structs.replace(one, conditions=(*one.conditions, *only)) if only else one
+        for part, only in parts
+        for one in _filled_in(part, readings)
+    )
+
+
+def _filled_in(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
     """What a statement becomes. Resources, in which buckets that are alike differ, are read each by itself."""
     rewritten = _without_resources(msgspec.structs.replace(statement, resources=()), readings)
     resources = tuple(_resource(name, readings) for name in statement.resources)
@@ -68,8 +82,6 @@ def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...
 
 
 _NAMED = re.compile(r"(arn:[^:]*:s3:[^:]*):([^:]*):(.+)", re.DOTALL)
-NO_PLACE = "nowhere"
-"""Stands for the region of a resource that is not of this store: no bucket's name has one."""
 
 
 def _resource(name: str, readings: Readings) -> str:

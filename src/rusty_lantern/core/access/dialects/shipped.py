@@ -61,6 +61,9 @@ GATEWAY = Dialect(
         acl_permissions_are_wider=True,
         bypass_goes_with_deletion=True,
         public_policies_count_under_their_guard=True,
+        stars_end_early=True,
+        variables_are_whole_values=True,
+        resource_names_fit_nothing=True,
     ),
 )  # fmt: skip
 SEAWEED = Dialect(
@@ -99,6 +102,7 @@ SEAWEED = Dialect(
         carried_by_signed=("aws:userid", "aws:principalaccount"),
         filer_takes_no_policy=True,
         unsigned_callers_are_the_user="anonymous",
+        unfilled_variables_are_text=True,
     ),
 )  # fmt: skip
 UNSIGNED_READS = (
@@ -129,6 +133,8 @@ MINIO = Dialect(
         empty_of_unsigned=("aws:userid", "aws:username", "s3:signatureversion", "s3:authtype"),
         own_covered_by=(("s3:GetObject", "s3:GetObjectVersion"),),
         disabled_users_are_refused=True,
+        unfilled_variables_are_text=True,
+        own_buckets_end_in_slash=True,
     ),
 )  # fmt: skip
 SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY, SEAWEED, MINIO)}

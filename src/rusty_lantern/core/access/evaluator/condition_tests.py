@@ -65,6 +65,24 @@ def glob_fits(pattern: str, text: str) -> bool:
     return pattern[p:].strip("*") == ""
 
 
+def fits_early(pattern: str, text: str) -> bool:
+    """The same where a star ends as soon as the text goes on with the character that follows the star."""
+    p = t = 0
+    while p < len(pattern):
+        if pattern[p] == "*":
+            if p + 1 == len(pattern):
+                return True
+            if t == len(text) or _same(pattern[p + 1], text[t]):
+                p += 1
+            else:
+                t += 1
+        elif t < len(text) and (pattern[p] == "?" or _same(pattern[p], text[t])):
+            p, t = p + 1, t + 1
+        else:
+            return False
+    return t == len(text)
+
+
 def _same(pattern_char: str, char: str) -> bool:
     return pattern_char == char or _ESCAPED.get(char) == pattern_char
 
@@ -115,6 +133,8 @@ Test = Callable[[str, str], bool]
 def _test(condition: Condition, kind: str) -> Test:
     operator = condition.operator.replace("not", "")
     fits = _FITS.get(operator) or _order_test(operator)
+    if condition.stars_end_early and operator == "stringlike":
+        fits = (_TEXTS, fits_early)
     epoch = operator.startswith("numeric") and condition.key == "aws:epochtime"
     if fits is None or (kind not in fits[0] and not epoch):
         raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {kind}')

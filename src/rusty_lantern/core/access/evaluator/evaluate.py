@@ -17,7 +17,7 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.access.evaluator.condition_tests import glob_fits, holds, with_values
+from rusty_lantern.core.access.evaluator.condition_tests import fits_early, glob_fits, holds, with_values
 from rusty_lantern.core.access.evaluator.grants import by_bucket_acl, by_object_acl, by_right
 from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request, Step
 from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, PUBLISHED
@@ -243,12 +243,12 @@ def _fits_resource(statement: Statement, bucket: str, request: Request) -> bool:
     name = f"arn:aws:s3:::{bucket}"
     if ACTIONS[request.action].target == "object":
         name += "/" + request.key
-    named = False
+    named, fits = False, fits_early if statement.stars_end_early else glob_fits
     for pattern in statement.resources:
         expanded = with_values(pattern, request, wild=True) if statement.variables else pattern
         if expanded is None and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
-        named = named or (expanded is not None and glob_fits(partition_free(expanded), name))
+        named = named or (expanded is not None and fits(partition_free(expanded), name))
     return named != statement.resources_negated
 
 

@@ -47,6 +47,8 @@ class Condition(msgspec.Struct, frozen=True):
     quantifier: Quantifier = ""
     misspelled: bool = False
     """Whether its key is written in other letters than published (`aws:SourceIP`)."""
+    stars_end_early: bool = False
+    """Whether a star in its values ends where the character that follows it first comes: see `Statement`."""
 
 
 class Principals(msgspec.Struct, frozen=True):
@@ -85,6 +87,9 @@ class Statement(msgspec.Struct, frozen=True):
     faults: tuple[Fault, ...] = ()
     variables: bool = True
     """Whether `${…}` is a variable here; in the first version of the language it is plain text."""
+    stars_end_early: bool = False
+    """Whether a star in its resources ends where the character that follows it first comes, as some software reads it:
+    `*.jpg` fits `a.jpg`, and not `a.b.jpg`. A question mark that follows is a character of the text there."""
     door: str = ""
     """The other door of the store whose ACLs it was read from; empty for the bucket's own policy. No public-access
     guard keeps it from counting."""
@@ -203,16 +208,8 @@ def _unknown(kind: str, word: str, known: tuple[str, ...]) -> str:
 
 
 _ELEMENTS = [
-    "Sid",
-    "Effect",
-    "Principal",
-    "NotPrincipal",
-    "Action",
-    "NotAction",
-    "Resource",
-    "NotResource",
-    "Condition",
-]
+    "Sid", "Effect", "Principal", "NotPrincipal", "Action", "NotAction", "Resource", "NotResource", "Condition",
+]  # fmt: skip
 
 
 class _Reader:

@@ -37,7 +37,7 @@ from rusty_lantern.core.access.solver.sets.automata import ALL_TEXTS, NO_TEXTS, 
 from rusty_lantern.core.access.solver.sets.intervals import FIRST, LAST, IntervalSet, networks
 from rusty_lantern.core.access.solver.sets.matching import matching
 from rusty_lantern.core.access.solver.sets.multivalued import Family, MultivalueSet
-from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, plain, resource_glob
+from rusty_lantern.core.access.solver.sets.patterns import Pattern, early_glob, glob, plain, resource_glob
 
 Truth = OptionalSet[TextSet] | OptionalSet[IntervalSet] | MultivalueSet
 
@@ -193,7 +193,7 @@ def _texts(condition: Condition, row: ContextKey, frame: Frame, work: Budget, *,
 
 def _patterns(condition: Condition, row: ContextKey, frame: Frame, *, variables: bool) -> tuple[Pattern, ...]:
     operator = condition.operator.replace("not", "")
-    make = _PATTERN_OF.get(operator)
+    make = early_glob if condition.stars_end_early and operator == "stringlike" else _PATTERN_OF.get(operator)
     if make is None or (operator.startswith("arn") and row.kind != "name"):
         raise NotUnderstood(f'{condition.operator} does not fit "{condition.key}", which holds a {row.kind}')
     patterns = [expand(value, make, frame) if variables else make(value) for value in condition.values]

@@ -35,7 +35,7 @@ from rusty_lantern.core.access.solver.sets.automata import (
     complement,
 )
 from rusty_lantern.core.access.solver.sets.matching import matching
-from rusty_lantern.core.access.solver.sets.patterns import Pattern, glob, may_be_empty, rests
+from rusty_lantern.core.access.solver.sets.patterns import Pattern, early_glob, glob, may_be_empty, rests
 from rusty_lantern.core.model.identity import Verb
 
 LONGEST_NAME = len("arn:aws:s3:::") + 255 + len("/") + 1024
@@ -162,7 +162,8 @@ class AudiencePolicy(RequestGroups):
             pattern = partition_free(resource)
             if len(pattern) - pattern.count("*") > LONGEST_NAME and "${" not in pattern:
                 continue
-            patterns.append(expand(pattern, glob, self.frame) if statement.variables else glob(pattern))
+            make = early_glob if statement.stars_end_early else glob
+            patterns.append(expand(pattern, make, self.frame) if statement.variables else make(pattern))
         if None in patterns and statement.resources_negated:
             raise NotUnderstood("NotResource with a variable that this caller does not have")
         self.work.spend(len(start) * len(patterns))

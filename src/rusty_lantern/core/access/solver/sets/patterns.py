@@ -47,6 +47,47 @@ def _tokens(pattern: str, fold_case: bool) -> Pattern:
 _kept_tokens = lru_cache(maxsize=4_096)(_tokens)
 
 
+def early_glob(pattern: str) -> Pattern:
+    """Tokens of a glob of which a star ends where the character that follows it first comes.
+
+    >>> early_glob("*.b") == (Gap(".", run=True), frozenset("."), frozenset("b"))
+    True
+    """
+    return _kept_early(pattern) if len(pattern) <= SHORT else ending_early(_unsqueezed(pattern))
+
+
+def _unsqueezed(pattern: str) -> Pattern:
+    return tuple(_token(char, ANY, RUN, False) for char in pattern)
+
+
+def ending_early(pattern: Pattern) -> Pattern:
+    """A pattern whose runs end where what follows them first comes. What follows is a character: a wildcard that
+    follows is that character of a text, so of two stars the first one ends at a star."""
+    tokens: list[Token] = []
+    at = 0
+    while at < len(pattern):
+        token, at = pattern[at], at + 1
+        if token != RUN:
+            tokens.append(token)
+            continue
+        stars = at
+        while at < len(pattern) and pattern[at] == RUN:
+            at += 1
+        if at == len(pattern):
+            tokens.append(RUN)
+            break
+        if at > stars:
+            tokens += [Gap("*", run=True), frozenset("*")]
+        following = pattern[at]
+        stop = frozenset("?") if isinstance(following, Gap) else following
+        tokens += [Gap("".join(sorted(stop)), run=True), stop]
+        at += 1
+    return tuple(tokens)
+
+
+_kept_early = lru_cache(maxsize=4_096)(lambda pattern: ending_early(_unsqueezed(pattern)))
+
+
 def resource_glob(pattern: str) -> Pattern:
     """Tokens of a resource name: six parts between colons; a wildcard stays in its part, except in the last."""
     parts = pattern.split(":", 5)
