@@ -185,6 +185,44 @@ def test_what_users_resources_name_and_that_a_buckets_name_ends_in_a_slash(juice
     assert min(outcome.values()) > 10
 
 
+SENT: dict[str, tuple[str, str, str, dict[str, str]]] = {
+    "s3:max-keys": ("NumericEquals", "5", "max-keys=5", {}), "s3:prefix": ("StringEquals", "a", "prefix=a", {}),
+    "s3:x-amz-copy-source": ("StringEquals", "any/k", "", {"x-amz-copy-source": "any/k"}),
+    "s3:x-amz-metadata-directive": ("StringEquals", "COPY", "", {"x-amz-metadata-directive": "COPY"}),
+    "s3:x-amz-storage-class": ("StringEquals", "STANDARD", "", {"x-amz-storage-class": "STANDARD"}),
+    "s3:x-amz-server-side-encryption": ("StringEquals", "AES256", "", {"x-amz-server-side-encryption": "AES256"}),
+    "s3:object-lock-mode": ("StringEquals", "GOVERNANCE", "", {"x-amz-object-lock-mode": "GOVERNANCE"}),
+    "s3:object-lock-legal-hold": ("StringEquals", "OFF", "", {"x-amz-object-lock-legal-hold": "OFF"}),
+    "s3:object-lock-retain-until-date": (
+        "DateGreaterThan", "2030-01-01T00:00:00Z", "", {"x-amz-object-lock-retain-until-date": "2031-01-01T00:00:00Z"}
+    ),
+}  # fmt: skip
+"""A condition key → an operator and a value that fits, and the parameter or header by which it is sent."""
+
+
+def test_what_a_user_sends_counts_whatever_they_ask_for(juicefs: JuiceFS) -> None:
+    bucket = "sent-with-any"
+    make(juicefs, bucket)
+    assert set(SENT) == {*MINIO.readings.sent_with_any, "s3:prefix"}  # a text: by its parameter too
+    where = [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"]
+    whole: dict[str, Any] = {"Effect": "Allow", "Action": ["s3:*"], "Resource": where}
+    for key, (operator, value, query, headers) in SENT.items():
+        sent = {**headers, **({key: value} if query else {})}.popitem()[1]
+        for condition, effect in itertools.product(
+            ({operator: {key: value}}, {"Null": {key: "true"}}), ("Allow", "Deny")
+        ):
+            named = {**whole, "Effect": effect, "Condition": condition}
+            statements = [*([whole] if effect == "Deny" else []), named]
+            assert juicefs.permit("deck", *statements), named
+            for action, sends in itertools.product(("s3:ListBucket", "s3:GetObjectTagging"), (True, False)):
+                keys = {key: sent, **({"parameter/prefix": sent} if key == "s3:prefix" else {})} if sends else {}
+                there = said(bucket, written(*statements), request_for(action, CALLER, keys), own=True)
+                path, part = (f"/{bucket}/k", "tagging") if "Object" in action else (f"/{bucket}", "list-type=2")
+                asked = "&".join(one for one in (part, query if sends else "") if one)
+                passed = juicefs.send(DECK, "GET", path, asked, headers if sends else {}) == 200
+                assert passed is there, (named, action, sends)
+
+
 FORGED: list[tuple[str, dict[str, str], dict[str, str]]] = [
     ("", {}, {}),
     ("", {"X-Forwarded-For": "10.1.2.3"}, {"forwarded address": "10.1.2.3"}),

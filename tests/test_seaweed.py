@@ -23,10 +23,11 @@ from rusty_lantern.core.access.dialects.shipped import SEAWEED
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
-from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT as OF_ACCOUNT
 from rusty_lantern.core.access.policy.condition_keys import ARN, always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.stores.software import SEAWEED_SERVER
 from tests.conftest import lantern, whole_or
@@ -77,6 +78,10 @@ def settled(ask: Callable[[], bool], told: bool | None) -> bool:
             break
         time.sleep(0.1)
     return ask()
+
+
+def answers(ask_it: Callable[[], int]) -> bool:
+    return ask_it() == 200
 
 
 def as_of_its_users(text: str) -> str:
@@ -176,6 +181,70 @@ def test_every_action_decides_of_its_requests_and_of_no_other(seaweed: Seaweed) 
             passed, there = ask(seaweed, pair, bucket, other), said(bucket, text, request_for(other.name, caller))
             wrong += [] if there is passed else [(action.name, other.name, pair, passed, there)]
     assert not wrong, wrong[:10]
+
+
+SENT: dict[str, tuple[str, str, str, dict[str, str]]] = {
+    "s3:prefix": ("StringEquals", "deck/", "prefix=deck%2F", {}),
+    "s3:delimiter": ("StringEquals", "-", "delimiter=-", {}),
+    "s3:max-keys": ("NumericEquals", "5", "max-keys=5", {}),
+} | {
+    f"s3:{header}": ("StringEquals", value, "", {header: value})
+    for header, value in {
+        "x-amz-acl": "private", "x-amz-grant-read": "id=a", "x-amz-grant-write": "id=a", "x-amz-grant-read-acp": "id=a",
+        "x-amz-grant-write-acp": "id=a", "x-amz-grant-full-control": "id=a", "x-amz-copy-source": "a/b",
+        "x-amz-metadata-directive": "COPY", "x-amz-storage-class": "STANDARD", "x-amz-object-ownership": "a",
+        "x-amz-server-side-encryption": "AES256", "x-amz-server-side-encryption-aws-kms-key-id": "a",
+        "x-amz-server-side-encryption-customer-algorithm": "AES256", "x-amz-website-redirect-location": "/a",
+    }.items()
+}  # fmt: skip
+"""A condition key → an operator and a value that fits, and the parameter or header by which it is sent."""
+READS = ("s3:GetObject", "s3:ListBucket", "s3:GetObjectTagging", "s3:GetBucketVersioning")
+
+
+def test_what_a_request_sends_counts_whatever_it_asks_for(seaweed: Seaweed) -> None:
+    bucket = "sent-with-any"
+    make(seaweed, bucket)
+    assert set(SENT) == set(SEAWEED.readings.sent_with_any)
+    where = [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"]
+    one: dict[str, Any] = {"Principal": "*", "Action": [*READS], "Resource": where}
+    for key, (operator, value, query, headers) in SENT.items():
+        for condition, effect in itertools.product(
+            ({operator: {key: value}}, {"Null": {key: "true"}}), ("Allow", "Deny")
+        ):
+            named = {"Effect": effect, **one, "Condition": condition}
+            text = written(*([{"Effect": "Allow", **one}] if effect == "Deny" else []), named)
+            assert stored(seaweed, bucket, text), key
+            for action, sends in itertools.product(READS, (True, False)):
+                wanted = request_for(action, CALLER)
+                wanted = replace(wanted, context={**wanted.context, **({key: (value,)} if sends else {})})
+                there = said(bucket, text, wanted)
+                path = f"/{bucket}" + ("/k" if wanted.key else "")
+                asked = "&".join(part for part in (ACTIONS[action].query, query if sends else "") if part)
+                ask_it = partial(seaweed.send, DECK, "GET", path, asked, headers if sends else {})
+                passed = settled(partial(answers, ask_it), there)
+                assert passed is there, (text, action, sends)
+
+
+def test_a_read_that_sends_a_listings_parameter_is_shown_and_let_in(seaweed: Seaweed) -> None:
+    """*Closed* by the published language: only a listing has a prefix."""
+    bucket, around = "with-a-prefix", EvaluationContext(datetime.now(UTC))
+    make(seaweed, bucket)
+    where = [f"arn:aws:s3:::{bucket}", f"arn:aws:s3:::{bucket}/*"]
+    home = {"Condition": {"StringLike": {"s3:prefix": "home/*"}}}
+    text = written(
+        {"Effect": "Allow", "Principal": "*", "Action": ["s3:ListBucket", "s3:GetObject"], "Resource": where, **home}
+    )
+    assert stored(seaweed, bucket, text)
+    read, common = (
+        exposures(Rules(bucket, one), around)["anyone", "read"]
+        for one in (as_read(parse_policy(text), SEAWEED), parse_policy(text))
+    )
+    assert (read.level, common.level) == ("open", "closed")
+    assert read.witness is not None
+    path, _, query = read.witness.request.removeprefix("GET ").partition("?")
+    assert query.startswith("prefix=home")
+    seaweed.client().put_object(Bucket=bucket, Key=read.witness.key, Body=b"x")
+    assert settled(lambda: seaweed.send(None, "GET", path, query) == 200, told=True)
 
 
 WHOLE = replace(SEAWEED, readings=replace(SEAWEED.readings, policies_let_unsigned_callers_only_read=False))

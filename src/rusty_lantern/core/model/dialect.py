@@ -87,6 +87,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     unfilled_variables_are_text: bool = False
     resource_names_fit_nothing: bool = False
     own_buckets_end_in_slash: bool = False
+    sent_with_any: tuple[str, ...] = ()
+    """Condition keys that any request carries there which sends them, not only those that they are published for."""
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):

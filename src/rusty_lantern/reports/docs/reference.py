@@ -14,7 +14,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.readings import otherwise
 from rusty_lantern.core.access.dialects.shipped import SHIPPED
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.condition_keys import KEYS
+from rusty_lantern.core.access.policy.condition_keys import KEYS, SENT
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.value_types import DURATION, SIZE
@@ -135,6 +135,7 @@ def access_page() -> str:
         f"| `{row.name}{'…' if row.name.endswith('/') else ''}` | {row.kind}{', several' if row.many else ''} "
         f"| {'yes' if row.caller_controlled else 'no'} | {row.reason} |"
         for row in KEYS.values()
+        if not row.name.startswith(SENT)
     ]
     return ACCESS_HEAD + "\n".join(verbs) + "\n" + KEYS_HEAD + "\n".join(keys) + "\n" + _dialects()
 

@@ -257,6 +257,10 @@ READINGS: dict[str, Reading] = {
         "`ArnEquals`, `ArnLike` and their negated forms", "compare a resource name part by part", "never hold",
         f"{_OPERATORS}, resource names",
     ),
+    "sent_with_any": Reading(
+        "a parameter or header ({value}) of a request that it means nothing to", "is no value of a condition key",
+        "is one: `?prefix=notes/` makes a condition hold for a read as well as for a listing", _KEYS,
+    ),
     "own_buckets_end_in_slash": Reading(
         "a resource in a user's own permission, for what is asked of a bucket", "is the bucket's name",
         "is the bucket's name with a slash behind it: `notes/*` names the bucket `notes` as well, and so does `notes?`",

@@ -18,6 +18,7 @@ from rusty_lantern.core.access.dialects.action_readings import (
     LISTINGS,
     actions_as_read,
     for_unsigned_callers,
+    sent_with_any,
     told_apart,
 )
 from rusty_lantern.core.access.dialects.condition_readings import Alternatives, alternatives, signed
@@ -67,7 +68,8 @@ def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...
     return tuple(
         msgspec.structs.replace(one, conditions=(*one.conditions, *only)) if only else one
         for part, only in parts
-        for one in _filled_in(part, readings)
+        for whole in _filled_in(part, readings)
+        for one in sent_with_any(whole, readings)
     )
 
 

@@ -80,7 +80,9 @@ SEAWEED = Dialect(
             "aws:sourceorgid", "aws:sourceorgpaths", "aws:viaawsservice", "aws:calledvia", "aws:calledviafirst",
             "aws:calledvialast", "aws:principalorgpaths", "aws:principalisawsservice", "aws:principalservicename",
             "aws:principalservicenameslist", "aws:resourceaccount", "aws:resourceorgid", "aws:resourceorgpaths",
-            "aws:vpceaccount", "aws:vpceorgid", "aws:vpceorgpaths",
+            "aws:vpceaccount", "aws:vpceorgid", "aws:vpceorgpaths", "s3:object-lock-mode", "s3:object-lock-legal-hold",
+            "s3:object-lock-retain-until-date", "s3:object-lock-remaining-retention-days", "s3:requestobjecttag/",
+            "s3:tlsversion", "s3:if-match", "s3:if-none-match",
         ),
         principals_are_patterns=True,
         decided_as=(
@@ -103,6 +105,14 @@ SEAWEED = Dialect(
         filer_takes_no_policy=True,
         unsigned_callers_are_the_user="anonymous",
         unfilled_variables_are_text=True,
+        sent_with_any=(
+            "s3:prefix", "s3:delimiter", "s3:max-keys", "s3:x-amz-acl", "s3:x-amz-grant-read", "s3:x-amz-grant-write",
+            "s3:x-amz-grant-read-acp", "s3:x-amz-grant-write-acp", "s3:x-amz-grant-full-control",
+            "s3:x-amz-copy-source", "s3:x-amz-metadata-directive", "s3:x-amz-storage-class",
+            "s3:x-amz-server-side-encryption", "s3:x-amz-server-side-encryption-aws-kms-key-id",
+            "s3:x-amz-server-side-encryption-customer-algorithm", "s3:x-amz-website-redirect-location",
+            "s3:x-amz-object-ownership",
+        ),
     ),
 )  # fmt: skip
 UNSIGNED_READS = (
@@ -135,6 +145,11 @@ MINIO = Dialect(
         disabled_users_are_refused=True,
         unfilled_variables_are_text=True,
         own_buckets_end_in_slash=True,
+        sent_with_any=(
+            "s3:max-keys", "s3:x-amz-storage-class", "s3:x-amz-copy-source", "s3:x-amz-metadata-directive",
+            "s3:x-amz-server-side-encryption", "s3:object-lock-mode", "s3:object-lock-legal-hold",
+            "s3:object-lock-retain-until-date",
+        ),
     ),
 )  # fmt: skip
 SHIPPED: dict[str, Dialect] = {dialect.dialect: dialect for dialect in (COMMON, GATEWAY, SEAWEED, MINIO)}

@@ -14,8 +14,9 @@ from functools import partial
 import msgspec
 
 from rusty_lantern.core.access.dialects.condition_readings import signed
-from rusty_lantern.core.access.policy.condition_keys import context_key, is_misspelled, key_name
+from rusty_lantern.core.access.policy.condition_keys import context_key
 from rusty_lantern.core.access.policy.document import Condition, Fault, Statement
+from rusty_lantern.core.access.policy.key_names import is_misspelled, key_name
 from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, VARIABLE
 from rusty_lantern.core.model.dialect import Readings
 

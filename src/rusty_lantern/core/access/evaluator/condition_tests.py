@@ -8,8 +8,9 @@ from collections.abc import Callable
 from functools import lru_cache
 
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.condition_keys import EXISTING_TAG, FORWARDED, STORED_TAG, context_key, key_name
+from rusty_lantern.core.access.policy.condition_keys import FORWARDED, context_key
 from rusty_lantern.core.access.policy.document import Condition
+from rusty_lantern.core.access.policy.key_names import carried_key, key_name
 from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, VARIABLE
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number
 
@@ -92,11 +93,9 @@ def holds(condition: Condition, request: Request, *, variables: bool) -> bool:
     row = context_key(condition.key)
     if row is None:
         raise NotUnderstood(f'condition key "{condition.key[:60]}" is not known')
-    carried = request.context.get(condition.key, ())
+    carried = request.context.get(carried_key(condition.key), ())
     if condition.key == FORWARDED and not carried:
         carried = request.context.get("aws:sourceip", ())
-    if condition.key.startswith(STORED_TAG):
-        carried = request.context.get(condition.key.replace(STORED_TAG, EXISTING_TAG, 1), ())
     if row.of_bucket and not carried:
         raise NotUnderstood(f"{row.reason} is not known ({condition.key})")
     if condition.operator == "null":

@@ -15,14 +15,13 @@ from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Reque
 from rusty_lantern.core.access.policy.actions import ACTIONS, BY_LOWER_NAME, FIRST_ACTION, VERBS
 from rusty_lantern.core.access.policy.condition_keys import (
     KEYS,
-    NO_POLICYS,
     OUTSIDER_ACCOUNT,
     OUTSIDER_NAME,
     REFERER_HOST,
     always_carried,
     context_key,
-    key_name,
 )
+from rusty_lantern.core.access.policy.key_names import NO_POLICYS, key_name
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS, impossible
 from rusty_lantern.core.errors import BadInput, Place, Problem, nearest

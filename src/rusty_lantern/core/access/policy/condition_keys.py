@@ -253,54 +253,15 @@ _ELSEWHERE = [
 _ROWS: tuple[ContextKey, ...] = (
     *_ROUTE, *_REQUEST, *_CALLER, *_OF_BUCKET, *_LISTING, *_OBJECT, *_SIGNING, *_ELSEWHERE,
 )  # fmt: skip
-KEYS = {row.name: row for row in _ROWS}
-
-
-def key_name(written: str) -> str:
-    """A condition key by the name that it has here: lower case, but for a tag of an object, which keeps its own.
-
-    Names of keys are compared without regard to case, object tags with it (published with object tagging).
-
-    >>> key_name("S3:ExistingObjectTag/Team"), key_name("aws:PrincipalTag/Team")
-    ('s3:existingobjecttag/Team', 'aws:principaltag/team')
-    """
-    family, slash, tag = written.partition("/")
-    if family.lower() in NO_POLICYS:
-        return f"{family} (of a policy){slash}{tag}"
-    return family.lower() + slash + (tag if family.lower() in _OBJECT_TAGS else tag.lower())
-
-
-NO_POLICYS = frozenset({
-    REFERER_HOST, SEVERAL, FORWARDED, ADDRESS_PARAMETER, PARAMETER.rstrip("/"), STORED_TAG.rstrip("/"),
-})  # fmt: skip
-"""Keys that are no policy's: a document that names one means something else."""
-_OBJECT_TAGS = ("s3:existingobjecttag", "s3:requestobjecttag")
-
-
-PUBLISHED = (
-    "aws:CurrentTime", "aws:EpochTime", "aws:MultiFactorAuthPresent", "aws:PrincipalTag", "aws:PrincipalType",
-    "aws:Referer", "aws:RequestTag", "aws:ResourceTag", "aws:SecureTransport", "aws:SourceIp", "aws:SourceVpc",
-    "aws:TagKeys", "aws:TokenIssueTime", "aws:UserAgent", "aws:VpcSourceIp", "aws:username", "s3:BucketTag",
-    "s3:ExistingObjectTag", "s3:LocationConstraint", "s3:RequestObjectTag", "s3:RequestObjectTagKeys", "s3:VersionId",
-    "s3:TlsVersion", "s3:delimiter", "s3:max-keys", "s3:prefix", "s3:object-lock-legal-hold", "s3:object-lock-mode",
-    "s3:object-lock-remaining-retention-days", "s3:object-lock-retain-until-date", "s3:x-amz-acl",
-    "s3:x-amz-copy-source", "s3:x-amz-metadata-directive", "s3:x-amz-server-side-encryption",
-    "s3:x-amz-storage-class", "s3:x-amz-server-side-encryption-aws-kms-key-id", "s3:x-amz-grant-read",
-    "s3:x-amz-grant-write", "s3:x-amz-grant-read-acp", "s3:x-amz-grant-write-acp", "s3:x-amz-grant-full-control",
-)  # fmt: skip
-"""Condition keys, and families of them, as they are published, as far as other software carries them."""
-_PUBLISHED = {name.lower(): name for name in PUBLISHED}
-
-
-def is_misspelled(written: str) -> bool:
-    """Whether a key is written in other letters than it is published in: `aws:SourceIP`. In the published language
-    that counts for nothing.
-
-    >>> is_misspelled("aws:SourceIP"), is_misspelled("aws:SourceIp"), is_misspelled("s3:existingObjectTag/team")
-    (True, False, True)
-    """
-    family = written.partition("/")[0]
-    return _PUBLISHED.get(family.lower(), family) != family
+SENT = "sent "
+"""Before the name of a key that only some requests are published to carry: the same key in any request that sends it,
+as some software looks at it."""
+_SENT_WITH_ANY = tuple(
+    msgspec.structs.replace(row, name=SENT + row.name, actions=frozenset(), words=())
+    for row in _ROWS
+    if row.actions and row.caller_controlled and not row.name.endswith("/")
+)
+KEYS = {row.name: row for row in (*_ROWS, *_SENT_WITH_ANY)}
 
 
 def context_key(name: str) -> ContextKey | None:

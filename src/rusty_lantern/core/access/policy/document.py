@@ -13,7 +13,7 @@ from typing import Literal
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import is_misspelled, key_name
+from rusty_lantern.core.access.policy.key_names import is_misspelled, key_name
 from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.errors import nearest
 

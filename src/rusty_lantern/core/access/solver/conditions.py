@@ -19,15 +19,9 @@ from math import ceil, floor
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import (
-    ARN,
-    REFERER_HOST,
-    Audience,
-    ContextKey,
-    context_key,
-    key_name,
-)
+from rusty_lantern.core.access.policy.condition_keys import ARN, REFERER_HOST, Audience, ContextKey, context_key
 from rusty_lantern.core.access.policy.document import Condition
+from rusty_lantern.core.access.policy.key_names import key_name
 from rusty_lantern.core.access.policy.language_words import LITERAL_VARIABLES, VARIABLE
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.values import NotUnderstood, read_date, read_number

@@ -18,17 +18,16 @@ from rusty_lantern.core.access.policy.condition_keys import (
     ACCOUNT,
     ADDRESS_PARAMETER,
     ARN,
-    EXISTING_TAG,
     FORWARDED,
     OUTSIDER_NAME,
     PARAMETER,
     REFERER_HOST,
     SEVERAL,
-    STORED_TAG,
     Audience,
     always_carried,
 )
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SETS_ACL, SETS_END
+from rusty_lantern.core.access.policy.key_names import carried_key
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import signer, usual_name
@@ -110,7 +109,7 @@ def request_from(piece: Box, audience: Audience, around: EvaluationContext, send
     context.setdefault("aws:securetransport", ("true",))
     context.setdefault("aws:currenttime", (show_time(around.seconds),))
     context.setdefault("aws:epochtime", (str(around.seconds),))
-    context = {key.replace(STORED_TAG, EXISTING_TAG, 1): values for key, values in context.items() if values}
+    context = {carried_key(key): values for key, values in context.items() if values}
     if any(context.get(key) for key in ENDPOINT_KEYS):
         context.pop("aws:sourceip", None)
     caller = ANONYMOUS
