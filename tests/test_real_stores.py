@@ -30,7 +30,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.s3.listing import VERSIONS, Lister
 from tests.conftest import PROGRAM, Ran, lantern, whole_or
-from tests.dialects.constructs import rows
+from tests.dialects.constructs import patterns, rows, variables
 from tests.gateway import Gateway, empty_mock_server, standard_client
 from tests.real_store import Seeded, policy, seed, workspace_for
 from tests.varied import build, differences
@@ -169,8 +169,9 @@ def test_the_mock_server_looks_at_actions_and_resources_alone_so_it_is_no_measur
     client.create_bucket(Bucket=bucket)
     client.put_object(Bucket=bucket, Key="pub/x", Body=b"x")
     step = whole_or(4, 1)
+    of_texts = {row.name for row in (*patterns(), *variables())}
     for row in list(rows())[::step]:
-        if row.signed or row.action != "s3:GetObject" or row.key != "pub/x":
+        if row.name in of_texts or row.signed or row.action != "s3:GetObject" or row.key != "pub/x":
             continue
         text = json.dumps({"Version": row.version, "Statement": list(row.statements)}).replace("{bucket}", bucket)
         try:

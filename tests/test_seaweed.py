@@ -73,7 +73,7 @@ def reads(seaweed: Seaweed, pair: tuple[str, str] | None, bucket: str) -> bool:
 
 def settled(ask: Callable[[], bool], told: bool | None) -> bool:
     """What the server does once it has read the policy that it stored: on a busy machine that takes it a moment."""
-    for _ in range(50):
+    for _ in range(600):
         if ask() is told:
             break
         time.sleep(0.1)
