@@ -105,7 +105,10 @@ def test_the_gateway_takes_the_documents_and_the_drift_is_gone(gateway: Gateway,
         ("by-policy", "exposure.delete"),
         ("by-both", "exposure.read"),
     } <= before.keys()
+    told = json.loads(lantern("remedy", "harbour/by-policy", "--json", cwd=place).out)["remedies"]
+    assert not [words for row in told for words in row["proof"] if "keeper" in words], "the owner reads as before"
     applied = apply(gateway.address, (access, secret), place)
+    assert gateway.client().get_object(Bucket="by-policy", Key="public/a")["Body"].read() == b"a"
     assert applied == {"ACL": 2, "policy": 4, "versioning": 3, "tags": 4, "object lock": 1, "public-access guards": 4}
     # no document of a bucket's closes the gateway's way around its locks
     assert drift("2026-11-02T07:00:00Z") == Counter({("locked", "lock.way-around"): 1})

@@ -125,7 +125,8 @@ def _of_own(
 
 def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:
     """Whom either side names, and the accounts that the team trusts. The owner needs nothing of a bucket's rules."""
-    owners = {before.account, before.bucket.owner.value or ""} - {""}
+    names = {before.account, before.bucket.owner.value or ""} - {""}
+    owners = names | {before.rules.principal(name).name for name in names}
     trusted = (read_principal(account) for account in sorted(before.trusted_accounts))
     principals = dict.fromkeys([*before.named, *after.named, *trusted])
     return [who for who in principals if who.name not in owners and who.kind != "group"]
