@@ -161,7 +161,7 @@ def elements() -> Iterator[Row]:
             ("star", "*"), ("s3 star", "s3:*"), ("Get star", "s3:Get*"), ("mark", "s3:GetObjec?"),
             ("case", "S3:getobject"),
             ("star Object", "s3:*Object"), ("another", "s3:PutObject"), ("a star before another", "*:PutObject"),
-            ("a star before nothing known", "*Nothing"),
+            ("a star before nothing known", "*Nothing"), ("a star before Object", "*Object"),
         ):  # fmt: skip
             yield Row(f"{effect} Action {words}", (*first, {**base, "Action": action}))
         listing = {**base, "Action": "s3:ListBucket", "Resource": arn}

@@ -17,10 +17,13 @@ from rusty_lantern.core.model.dialect import Readings
 _PREFIX = re.compile(r"arn:[^:]*:[^:]*:[^:]*:[^:]*:")
 
 
-def with_early_stars(statement: Statement) -> Statement:
+def with_early_stars(statement: Statement, readings: Readings) -> Statement:
     """A statement whose stars end early; the same object where that makes no difference."""
+    if not readings.stars_end_early:
+        return statement
     conditions = tuple(map(_with_early_stars, statement.conditions))
-    actions = _by_early_stars(statement.actions)
+    every = readings.leading_star_is_every_action and any(name.startswith("*") for name in statement.actions)
+    actions = statement.actions if every else _by_early_stars(statement.actions)
     resources = any(_matters(_PREFIX.sub("", name)) for name in statement.resources)
     if conditions == statement.conditions and actions == statement.actions and not resources:
         return statement
@@ -34,8 +37,8 @@ def _with_early_stars(condition: Condition) -> Condition:
 
 
 def _matters(pattern: str) -> bool:
-    """Whether a star is followed by something."""
-    return pattern not in ("*/*",) and "*" in pattern.rstrip("*")
+    """Whether a star is followed by something. (The first slash in a resource is the one behind the bucket's name.)"""
+    return pattern != "*/*" and "*" in pattern.rstrip("*")
 
 
 @lru_cache(maxsize=1024)
@@ -54,8 +57,6 @@ def _by_early_stars(patterns: tuple[str, ...]) -> tuple[str, ...]:
 
 NO_ACTION = "s3 names no action"
 """Stands for an action that is none."""
-
-
 OF_BUCKETS = frozenset(name for name, action in ACTIONS.items() if action.target == "bucket")
 
 

@@ -64,7 +64,7 @@ def _same(new: Statement, old: Statement) -> bool:
 
 def _statement(statement: Statement, readings: Readings) -> tuple[Statement, ...]:
     """What a statement becomes by its variables, and then by the rest."""
-    parts = variables_as_read(with_early_stars(statement) if readings.stars_end_early else statement, readings)
+    parts = variables_as_read(with_early_stars(statement, readings), readings)
     return tuple(
         msgspec.structs.replace(one, conditions=(*one.conditions, *only)) if only else one
         for part, only in parts
