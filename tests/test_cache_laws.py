@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from rusty_lantern.archive.workspace import Workspace
-from rusty_lantern.core.access.dialects.shipped import GATEWAY
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.evaluator.evaluate import decide, unlike
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
@@ -308,13 +308,14 @@ def test_whom_a_bucket_lets_in_is_decided_by_what_is_refused_to_each(
 
 
 USERS = ("deck", "tern", "fen$warden", "fen$wader")
-TENANTS = {"reed": "", "reed-bed": "", "fen:reed": "fen", "fen:bed": "fen"}
+TENANTS = {"reed": "", "bed": "", "reed-bed": "", "fen:reed": "fen", "fen:bed": "fen"}
 """A gateway's bucket → its tenant."""
 some_actions = st.sampled_from(["s3:*", "s3:GetObject", "s3:ListBucket"])
 own_statement = st.builds(
     lambda effect, action, element, resource: {"Effect": effect, "Action": action, element: resource},
     st.sampled_from(["Allow", "Deny"]), some_actions, st.sampled_from(["Resource", "NotResource"]),
-    st.sampled_from(["*", "arn:aws:s3:::reed*", "arn:aws:s3:::reed/*", "arn:aws:s3:::bed", "arn:aws:s3::fen:reed/*"]),
+    st.sampled_from(["*", "arn:aws:s3:::reed*", "arn:aws:s3:::reed/*", "arn:aws:s3:::bed", "arn:aws:s3::fen:reed/*",
+                     "arn:aws:s3:::*ed/*", "arn:aws:s3:::*ed*"]),
 )  # fmt: skip
 let_in = st.builds(
     lambda effect, element, user, action: {"Effect": effect, element: {"AWS": user_named(user).name}, "Action": action},
@@ -367,6 +368,18 @@ def test_permissions_of_a_gateways_users_told_together_are_those_of_each_on_each
         for name in TENANTS:
             alone = {verb: reach.level for verb, reach in across.on(one, name).items()}
             assert {verb: reach.level for verb, reach in together.get(name, {}).items()} == alone, (one.name, name)
+
+
+def test_a_star_within_buckets_names_that_ends_early_is_of_one_bucket_and_not_of_another() -> None:
+    own = document([{"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::*ed/*"}])
+    policies = Answer("known", [AttachedPolicy("own", own)])
+    deck = Identity(name="deck", groups=Answer("absent"), policies=policies, state=Answer("known", "enabled"))
+    alike = [bucket(name, document([]), [], []) for name in ("bed", "reed")]
+    dossier = store([msgspec.structs.replace(one, tenant=Answer("absent")) for one in alike], [deck], [])
+    for dialect, buckets in ((COMMON, ("bed", "reed")), (GATEWAY, ("bed",))):
+        subject, *_ = store_subjects([msgspec.structs.replace(dossier, dialect=dialect)], None, AROUND.moment)
+        reading = [group.buckets for group in subject.across.of(deck) if group.reach["read"].level == "open"]
+        assert reading == [buckets]
 
 
 def test_two_keys_that_go_by_one_name_each_have_their_own_permissions() -> None:

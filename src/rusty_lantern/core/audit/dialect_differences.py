@@ -61,9 +61,11 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
         if here.level != there[audience, verb].level
         and not (guessed and there[audience, verb].level in ("closed", "unknown"))
     }
+    if not changes:
+        return None
     special = other if guessed else own
     because = bearing(policy, special, leaving_out=OF_EVERY_POLICY) or bearing(policy, special)
-    return ReadOtherwise(special.dialect, not guessed, changes, list(because)) if changes else None
+    return ReadOtherwise(special.dialect, not guessed, changes, list(because))
 
 
 def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:

@@ -289,17 +289,21 @@ OF_EVERY_POLICY = ("decided_as", "covered_by", "own_covered_by", "policies_are_f
 
 
 def bearing(policy: Policy, dialect: Dialect, leaving_out: Collection[str] = ()) -> tuple[str, ...]:
-    """Sentences for what in a policy the dialect reads otherwise. Few resources make a difference: policies that differ
-    in others alone are worked out once. `leaving_out`: fields of `Readings` of which nothing is said."""
-    alike = tuple(
-        msgspec.structs.replace(one, resources=tuple(filter(_ODD.search, one.resources))) for one in policy.statements
-    )
+    """Sentences for what in a policy the dialect reads otherwise. Few resources make a difference, and none by its
+    bucket's name: policies that differ in others alone are worked out once. `leaving_out`: fields of `Readings` of
+    which nothing is said."""
+    alike = tuple(msgspec.structs.replace(one, resources=_odd(one.resources)) for one in policy.statements)
     differences = _bearing(msgspec.structs.replace(policy, statements=alike), dialect)
     return tuple(sentence for field, sentence in differences if field not in leaving_out)
 
 
+def _odd(resources: tuple[str, ...]) -> tuple[str, ...]:
+    """Of some resources, those with a variable, or with a star that something follows; all of one bucket."""
+    return tuple(_BUCKET.sub("arn:aws:s3:::bucket/", one, count=1) for one in resources if _ODD.search(one))
+
+
 _ODD = re.compile(r"\$\{|\*+[^*]")
-"""In a resource: a variable, or a star that something follows."""
+_BUCKET = re.compile(r"^arn:[^/*?$]*/")
 
 
 @lru_cache(maxsize=4096)
