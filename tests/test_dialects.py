@@ -120,6 +120,19 @@ def test_what_a_deny_leaves_open_on_a_gateway(condition: dict[str, Any], level: 
     assert words in (verdict.restriction.words if verdict.restriction else "")
 
 
+@pytest.mark.parametrize("key", ["aws:username", "aws:Referer"])
+def test_a_deny_by_a_pattern_leaves_open_what_only_another_way_of_reading_it_fits(key: str) -> None:
+    """`bab` fits `*ab`, and at a gateway it does not fit `*b`: the star ends at the first b."""
+    allowed = {**ANY, "Condition": {"StringLike": {key: "*ab"}}}
+    denied = {**ANY, "Effect": "Deny", "Condition": {"StringLike": {key: "*b"}}}
+    text = json.dumps({"Version": "2012-10-17", "Statement": [allowed, denied]}).replace("{bucket}", BUCKET)
+    policy, around = parse_policy(text), EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC))
+    there, common = (
+        exposures(Rules(BUCKET, one), around)["any-account", "read"] for one in (as_read(policy, GATEWAY), policy)
+    )
+    assert (there.level, common.level) == ("open", "closed")
+
+
 @pytest.mark.parametrize(
     ("effect", "condition", "read", "listing"),
     [

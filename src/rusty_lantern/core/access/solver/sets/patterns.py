@@ -27,8 +27,11 @@ Pattern = tuple[Token, ...]
 
 
 def stopping(pattern: Pattern, stops: str) -> Pattern:
-    """The pattern, its gaps kept from crossing these characters."""
-    return tuple(Gap(stops, run=token.run) if isinstance(token, Gap) else token for token in pattern)
+    """The pattern, its gaps kept from crossing these characters as well."""
+    return tuple(
+        Gap("".join(sorted({*stops, *token.stops})), run=token.run) if isinstance(token, Gap) else token
+        for token in pattern
+    )
 
 
 def glob(pattern: str, *, fold_case: bool = False) -> Pattern:
