@@ -11,6 +11,7 @@ from typing import Any
 
 import pytest
 from botocore.exceptions import ClientError
+from msgspec.structs import replace
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.readings import READINGS, bearing, otherwise
@@ -18,11 +19,12 @@ from rusty_lantern.core.access.dialects.rewrite import MOST
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.model.dialect import Dialect, Readings
+from tests import test_cache_laws as made
 from tests.conftest import Lived, lantern, whole_or
 from tests.dialects.constructs import ANY, KEYS, Row, rows
 from tests.gateway import Gateway
@@ -118,6 +120,28 @@ def test_what_a_deny_leaves_open_on_a_gateway(condition: dict[str, Any], level: 
     verdict = exposures(Rules(BUCKET, as_read(parse_policy(text), GATEWAY)), around)["anyone", "read"]
     assert verdict.level == level
     assert words in (verdict.restriction.words if verdict.restriction else "")
+
+
+@pytest.mark.parametrize(
+    ("condition", "level"),
+    [
+        ({"StringEquals": {"aws:username": ["deck", "tern"]}}, "restricted"),
+        ({"StringLike": {"aws:username": "de*"}}, "restricted"),
+        ({"StringNotEquals": {"aws:username": "deck"}}, "open"),
+        ({"StringLike": {"aws:username": "*"}}, "open"),
+    ],
+)
+def test_nobody_chooses_a_user_name_that_a_stores_administrators_give(condition: dict[str, Any], level: str) -> None:
+    text = statement(**condition)
+    one, moment = made.bucket(BUCKET, text, [], []), datetime(2026, 11, 2, tzinfo=UTC)
+    levels = []
+    for dialect in (GATEWAY, COMMON):
+        dossier = replace(made.store([one], [], []), dialect=dialect)
+        verdict = exposures(rules_of(one, dossier), EvaluationContext(moment))["any-account", "read"]
+        levels.append(verdict.level)
+        if verdict.restriction is not None:
+            assert verdict.restriction.words.startswith("only for users of certain names, such as")
+    assert levels == [level, "open"]
 
 
 @pytest.mark.parametrize("key", ["aws:username", "aws:Referer"])

@@ -12,7 +12,7 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, SUMMARIES, MANIFEST = "estate.yaml", "surveys", "results", "survey.json"
 PARTIAL = ".partial"
-FORM = 35
+FORM = 36
 """Of kept summaries: one of another form is worked out again."""
 
 

@@ -49,6 +49,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     principals_go_by_account_and_name: bool = False
     wildcards_in_names_name_nobody: bool = False
     logins_go_by_their_user: bool = False
+    user_names_are_given: bool = False
+    """Whether the store's administrators name its users, so that no caller chooses the name."""
     canonical_ids_name_nobody: bool = False
     services_name_nobody: bool = False
     federated_names_are_users: bool = False

@@ -132,6 +132,10 @@ READINGS: dict[str, Reading] = {
         "a further login of a user (`deck:night`)", "is a user of that name",
         "goes by its user's name as well as its own; `deck:*` names the user with all its logins", _PRINCIPAL,
     ),
+    "user_names_are_given": Reading(
+        "a condition on `aws:username`, for any account", "is met by whoever names a user of theirs so",
+        "is met by that user of the store alone: its administrators name all of them", _KEYS,
+    ),
     "canonical_ids_name_nobody": Reading(
         "a `CanonicalUser` principal", "names the owner of that id", "names nobody", _PRINCIPAL
     ),

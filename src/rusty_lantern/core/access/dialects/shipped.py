@@ -54,6 +54,7 @@ GATEWAY = Dialect(
         principals_go_by_account_and_name=True,
         wildcards_in_names_name_nobody=True,
         logins_go_by_their_user=True,
+        user_names_are_given=True,
         canonical_ids_name_nobody=True,
         services_name_nobody=True,
         federated_names_are_users=True,
@@ -85,6 +86,7 @@ SEAWEED = Dialect(
             "s3:tlsversion", "s3:if-match", "s3:if-none-match",
         ),
         principals_are_patterns=True,
+        user_names_are_given=True,
         decided_as=(
             ("s3:GetObjectVersionTagging", "s3:GetObjectTagging"),
             ("s3:PutObjectVersionTagging", "s3:PutObjectTagging"),

@@ -91,6 +91,8 @@ class Rules(msgspec.Struct, frozen=True):
     """Why they may allow as much as at a gateway; empty where it is known what they allow."""
     bypass_goes_with_deletion: bool = False
     """Whether to bypass governance is no permission of its own."""
+    names_are_given: bool = False
+    """Whether the store's administrators name its users: no outsider chooses a name."""
 
     def granted_actions(self, grant: Grant | ObjectGrant, *, most: bool = False) -> frozenset[str]:
         """What a grant allows; `most`: what it may allow, where that is in doubt."""
@@ -196,6 +198,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         False,
         *_acl_permissions(store),
         dialect_of(store).readings.bypass_goes_with_deletion,
+        dialect_of(store).readings.user_names_are_given,
     )
 
 

@@ -104,12 +104,13 @@ def accounts_in(values: Iterable[str], *, of_accounts: bool) -> list[str]:
     return [name for name in named if not re.fullmatch(r"\d{12}", name)]
 
 
-def outsiders(texts: TextSet, work: Budget) -> TextSet:
-    """Of a set of resource names, those that an outsider can have: of one account that represents enough of them."""
-    key = ("outsiders", id(texts))
+def outsiders(texts: TextSet, work: Budget, *, given: bool = False) -> TextSet:
+    """Of a set of resource names, those that an outsider can have: of one account that represents enough of them.
+    `given`: who asks does not name themselves, so that one name stands for all."""
+    key = ("outsiders", id(texts), given)
     if key not in work.memo:
         fitting = _fitting_account(texts, work)
-        own = _names_in(fitting) if fitting else None
+        own = ([_given_name(fitting)] if given else _names_in(fitting)) if fitting else None
         work.memo[key] = (globs(own, work) if own else NO_TEXTS, texts)
     made: TextSet = work.memo[key][0]
     return made
@@ -119,6 +120,11 @@ def _names_in(account: str) -> list[str]:
     return [f"arn:aws:{s}::{account}:{last}" for s, last in (
         ("iam", "root"), ("iam", "user/?*"), ("iam", "role/?*"), ("sts", "federated-user/?*"),
     )]  # fmt: skip
+
+
+def _given_name(account: str) -> str:
+    """The resource name of a user whom nobody has in mind."""
+    return OUTSIDER_NAME.replace(OUTSIDER_ACCOUNT, account)
 
 
 def _fitting_account(texts: TextSet, work: Budget) -> str:
@@ -176,12 +182,20 @@ def usual_name(texts: TextSet) -> str:
     return texts.pick() or ""
 
 
+_ACCOUNTS = ("000000000000", OUTSIDER_ACCOUNT)
+"""Accounts that have nothing in common."""
+
+
 def whose(texts: TextSet) -> str:
-    """In words, whose a set of resource names is: one account's, or one identity's."""
+    """In words, whose a set of resource names is: one account's, one identity's, or whoever has one of some names."""
     name = usual_name(texts)
-    account = name.split(":")[4]
-    everybody = (f"arn:aws:iam::{account}:{last}" for last in ("root", "user/a", "user/z/z", "role/a"))
-    return f'account "{account}"' if all(map(texts.holds, everybody)) else f'the identity "{name}"'
+    account, _, last = name.split(":", 4)[-1].partition(":")
+    everybody = (f"arn:aws:iam::{account}:{one}" for one in ("root", "user/a", "user/z/z", "role/a"))
+    if all(map(texts.holds, everybody)):
+        return f'account "{account}"'
+    if last.startswith("user/") and all(texts.holds(f"arn:aws:iam::{one}:{last}") for one in _ACCOUNTS):
+        return f'users of certain names, such as "{last.removeprefix("user/")}"'
+    return f'the identity "{name}"'
 
 
 def signer(name: str) -> str:

@@ -93,6 +93,7 @@ class RequestGroups:
         self.around = around
         self.work = work
         self.bare = bare
+        self._names_are_given = rules.names_are_given
         by_name = audience == "any-account" and (identity is None or bool(identity.arn))
         self.frame = Frame(audience, rules.fixed_values, identity, by_name)
         statements = (*rules.policy.statements, *(beside.statements if beside else ()))
@@ -240,7 +241,8 @@ class RequestGroups:
         """
         if group.outsider.get(ARN) is not NOBODY_IN_PARTICULAR or self.identity is not None:
             return {name: limit for name, limit in group.outsider.items() if limit is not NOBODY_IN_PARTICULAR}
-        return {**group.outsider, ARN: OptionalSet(outsiders(piece[ARN].values, self.work), absent=piece[ARN].absent)}
+        names = outsiders(piece[ARN].values, self.work, given=self._names_are_given)
+        return {**group.outsider, ARN: OptionalSet(names, absent=piece[ARN].absent)}
 
     def _once(self, what: str, part: object, make: Callable[[], T], *, whose: object = None) -> T:
         """What is made of a part of the policy, made once; a failure is remembered too. `whose`: whom it hangs on."""
