@@ -11,18 +11,19 @@ from typing import Any
 
 import pytest
 from botocore.exceptions import ClientError
-from msgspec.structs import replace
+from msgspec.structs import asdict, replace
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.readings import READINGS, bearing, otherwise
 from rusty_lantern.core.access.dialects.rewrite import MOST
-from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, MINIO, SEAWEED
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.solver.exposure import exposures
+from rusty_lantern.core.config.dialect_file import read_dialect
 from rusty_lantern.core.model.dialect import Dialect, Readings
 from tests import test_cache_laws as made
 from tests.conftest import Lived, lantern, whole_or
@@ -259,6 +260,21 @@ def test_a_bucket_is_tried_on_other_software(lived: Lived, tmp_path: Path) -> No
     wrong = lived.run("try", "--bucket", "skerry/ferry-lists", "--as-on", "marsh-10")
     assert wrong.code == 2
     assert "dialects/marsh-10.yaml:2:" in wrong.err
+
+
+@pytest.mark.parametrize("dialect", [GATEWAY, SEAWEED, MINIO], ids=lambda one: one.dialect)
+def test_every_dialect_that_ships_could_be_written_in_a_file(dialect: Dialect) -> None:
+    def written(field: str, value: Any) -> Any:
+        if isinstance(value, tuple) and isinstance(value[0], tuple):
+            return {key: int(other) if field == "usual_and_most" else other for key, other in value}
+        return "on" if value is True else value
+
+    readings = {
+        name.replace("_", "-"): written(name, value) for name, value in asdict(dialect.readings).items() if value
+    }
+    document = {"dialect": dialect.dialect, "title": dialect.title, "measured-on": dialect.measured_on}
+    read = read_dialect(json.dumps({**document, "readings": readings}), "dialects/one.yaml")
+    assert read == dialect
 
 
 def test_a_dialect_that_is_not_there_is_told_before_anything_is_asked(tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.condition_readings import signed
 from rusty_lantern.core.access.dialects.shipped import UNSIGNED_READS
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.condition_keys import SENT, context_key
+from rusty_lantern.core.access.policy.condition_keys import KEYS, SENT
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.model.dialect import Readings
 
@@ -80,12 +80,10 @@ def _named(patterns: tuple[str, ...]) -> frozenset[str]:
 def sent_with_any(statement: Statement, readings: Readings) -> list[Statement]:
     """A statement on keys that any request carries which sends them: for the requests that they are published for, and
     for all others."""
-    keys = {one.key for one in statement.conditions if one.key in readings.sent_with_any}
+    keys = {one.key for one in statement.conditions if one.key in readings.sent_with_any and SENT + one.key in KEYS}
     parts = [statement]
     for key in sorted(keys):
-        row = context_key(key)
-        assert row is not None
-        both = [told_apart(part, row.actions, readings) for part in parts]
+        both = [told_apart(part, KEYS[key].actions, readings) for part in parts]
         parts = [one for usual, others in both for one in (usual, others and _with_key(others, key)) if one]
     return parts
 
