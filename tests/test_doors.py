@@ -115,10 +115,27 @@ def test_a_grant_to_write_changes_settings_where_a_gateway_has_a_swift_door() ->
     written = msgspec.structs.replace(
         container(Answer("absent")), acl=Answer("known", [Grant("anyone", "write")]), policy=Answer("known", deny)
     )
-    for doors, level in (([Door("swift", "http://x/swift/v1", read=True)], "open"), ([], "closed")):
-        gateway = store("gateway", NONE, doors=Answer("known", doors), protocol="s3")
+    for doors, level in (([Door("swift", "http://x/swift/v1", read=True)], "open"), ([], "closed"), (None, "unknown")):
+        known: Answer[list[Door]] = Answer("denied") if doors is None else Answer("known", doors)
+        gateway = store("gateway", NONE, doors=known, protocol="s3")
         assert levels(written, gateway)["anyone", "change-settings"] == level
         assert levels(written, gateway)["anyone", "write"] == "closed"
+
+
+def test_a_door_that_may_be_there_may_do_what_no_deny_refuses() -> None:
+    """Of owners too: what a bucket's anonymous owner may do at the Swift door by a POST."""
+    deny = '{"Statement": {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "*"}}'
+    shut = msgspec.structs.replace(container(Answer("absent")), policy=Answer("known", deny), acl=Answer("known", []))
+    objects = msgspec.structs.replace(shut, object_acls=Answer("denied"))
+    owned = msgspec.structs.replace(shut, owner=Answer("known", "anonymous"))
+    door = Door("swift", "http://x/swift/v1", read=True)
+    for bucket, verb in ((objects, "delete"), (owned, "change-settings")):
+        levels_by_doors = [
+            levels(bucket, store("gateway", NONE, doors=doors, protocol="s3"))["anyone", verb]
+            for doors in (Answer("known", [door]), Answer[list[Door]]("denied"), Answer("known", list[Door]()))
+        ]
+        assert levels_by_doors[1] == "unknown"
+        assert levels_by_doors[0] != "closed"
 
 
 def test_bulk_deletion_at_a_gateway_is_everybodys_of_no_tenant_and_otherwise_the_tenants() -> None:

@@ -6,7 +6,7 @@ owner then: no policy is asked there. Measured on release 16.2.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import msgspec
@@ -62,16 +62,8 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
     refused = strongest(guards_of(bucket, store, "refuse_new_acls", ""))
     guards = GatewayGuards(*(guard.on if guard.sure else None for guard in (ignored, refused)))
     statements = statements_of(acl or ContainerAcl(), account, store.acl_reading, guards)
-    if store.acl_reading == "gateway" and _has_swift_door(bucket, store):
-        everybody = tuple(_of_everybody(bucket, store, policy))
-        statements += (*_of_writers(bucket, ignored), *_of_object_writers(bucket, ignored), *everybody)
-        statements += (*bulk_deletion_refused(policy.statements),)
     if store.acl_reading == "gateway":
-        statements = _as_tried(statements, store)
-        untried = "" if was_tried(store) else OTHER_RELEASE
-        door, unread = _has_swift_door(bucket, store), _why_unread(bucket.owner)
-        statements += tuple(of_owner(bucket.owner, unread, untried, swift_door=door))
-        statements = tuple(of_suspension(statements, bucket.enabled, _why_unread(bucket.enabled), untried))
+        statements = _of_gateway(bucket, store, policy, statements, ignored)
     if not any(condition.key == "aws:referer" for s in policy.statements for condition in s.conditions):
         return statements
     fault = Fault("/Condition", "the policy and the container ACL both look at the Referer")
@@ -79,6 +71,31 @@ def of_other_doors(bucket: BucketInputs, store: StoreInputs, policy: Policy) -> 
         msgspec.structs.replace(s, faults=(*s.faults, fault)) if REFERER_HOST in {c.key for c in s.conditions} else s
         for s in statements
     )
+
+
+def _of_gateway(
+    bucket: BucketInputs, store: StoreInputs, policy: Policy, statements: tuple[Statement, ...], ignored: Guard
+) -> tuple[Statement, ...]:
+    """Beside what a gateway's container ACLs say (`statements`): what its Swift door does for others, and what owning a
+    bucket allows."""
+    has_door = _has_swift_door(bucket, store)
+    may_have_door = has_door or unread_door(store.doors)
+    if may_have_door:
+        everybody = tuple(_of_everybody(bucket, store, policy))
+        posted = (*_of_writers(bucket, ignored), *_of_object_writers(bucket, ignored), *everybody)
+        statements += posted if has_door else _if_there_is_a_door(posted, store)
+        statements += (*bulk_deletion_refused(policy.statements),)
+    statements = _as_tried(statements, store)
+    untried = "" if was_tried(store) else OTHER_RELEASE
+    owning = tuple(of_owner(bucket.owner, _why_unread(bucket.owner), untried, swift_door=may_have_door))
+    statements += owning if has_door else (*owning[:1], *_if_there_is_a_door(owning[1:], store))
+    return tuple(of_suspension(statements, bucket.enabled, _why_unread(bucket.enabled), untried))
+
+
+def _if_there_is_a_door(statements: Iterable[Statement], store: StoreInputs) -> tuple[Statement, ...]:
+    """Statements of a door that the store may have: no Deny of a policy refuses what they allow."""
+    fault = Fault("", f"which protocols the store answers is not known ({store.doors.reason})")
+    return tuple(msgspec.structs.replace(one, faults=(*one.faults, fault)) for one in statements)
 
 
 def was_tried(store: StoreInputs) -> bool:
