@@ -151,6 +151,9 @@ def test_bulk_deletion_at_a_gateway_is_everybodys_of_no_tenant_and_otherwise_the
         assert (found["anyone", "delete"], found["any-account", "delete"]) == (anyone, any_account)
     for lost in (Answer[str]("denied", None, "403"), Answer[str]("unsupported")):
         assert levels(msgspec.structs.replace(shut, policy=lost), gateway)["anyone", "delete"] == "unknown"
+    for state in ("denied", "failed"):
+        of_whom = msgspec.structs.replace(shut, tenant=Answer[str](state, None, "403"))
+        assert levels(of_whom, gateway)["anyone", "delete"] == "unknown"
     other = store("gateway", NONE, doors=doors, software=Answer("known", Software(OBJECT_GATEWAY, "20.1")))
     assert levels(shut, other)["anyone", "delete"] == "unknown"
     by_s3 = msgspec.structs.replace(shut, acl=Answer("known", []))

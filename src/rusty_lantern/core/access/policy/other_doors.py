@@ -131,6 +131,8 @@ def _tenant_of(bucket: BucketInputs, store: StoreInputs) -> str | None:
     """A bucket's tenant, empty for none: its own, or that of the key by which the store was read. None: not known."""
     if bucket.tenant.settled:
         return bucket.tenant.value or ""
+    if unread_door(bucket.tenant):
+        return None
     user = store.account.value
     return user.rpartition("$")[0] if user else None
 
