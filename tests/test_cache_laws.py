@@ -382,6 +382,19 @@ def test_a_star_within_buckets_names_that_ends_early_is_of_one_bucket_and_not_of
         assert reading == [buckets]
 
 
+def test_a_tenant_that_a_policy_names_is_let_in_whether_or_not_the_stores_account_was_read() -> None:
+    """A tenant is no account whose own permissions would be needed besides (tried: `tests/test_gateway_tenants.py`)."""
+    warden = Identity(name="fen$warden", resource=user_named("fen$warden").name, groups=Answer("absent"),
+                      policies=Answer("known", []), state=Answer("known", "enabled"))  # fmt: skip
+    named = {"Effect": "Allow", "Principal": {"AWS": "arn:aws:iam::fen:root"}, "Action": "s3:GetObject",
+             "Resource": "arn:aws:s3:::reed/*"}  # fmt: skip
+    open_to_it = msgspec.structs.replace(bucket("reed", document([named]), [], []), tenant=Answer("absent"))
+    dossier = msgspec.structs.replace(store([open_to_it], [warden], []), dialect=GATEWAY, acl_reading="gateway")
+    for account in (Answer("known", "keeper"), Answer[str]("denied")):
+        subject, *_ = store_subjects([msgspec.structs.replace(dossier, account=account)], None, AROUND.moment)
+        assert subject.across.on(warden, "reed")["read"].level == "open"
+
+
 def test_two_keys_that_go_by_one_name_each_have_their_own_permissions() -> None:
     """What a key stands for is called by its owner and the first letters of its id."""
     read = document([{"Effect": "Allow", "Action": "s3:GetObject", "Resource": "*"}])

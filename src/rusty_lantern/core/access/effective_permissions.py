@@ -26,6 +26,7 @@ from rusty_lantern.core.access.policy.identity_policies import (
     combined_rules,
     for_insiders,
     identity_policies_of,
+    own_account,
     principal_of,
     without_public,
 )
@@ -242,7 +243,7 @@ class EffectivePermissions:
 
     def _decided_on(self, identity: Identity, policies: IdentityPolicies, bucket: str) -> dict[str, Reach]:
         seen = self.seen[bucket]
-        account = seen.surroundings.account or principal_of(identity).account
+        account = own_account(seen.rules, seen.surroundings, identity)
         rules = combined_rules(without_public(seen.rules), policies, account)
         reached = reach_of(principal_of(identity), rules, seen.surroundings, Budget(BUDGET), insider=True)
         return {verb: one for verb, one in reached.items() if one.level != "closed"}

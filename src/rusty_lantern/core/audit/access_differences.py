@@ -18,6 +18,7 @@ from rusty_lantern.core.access.policy.identity_policies import (
     IdentityPolicies,
     combined_rules,
     identity_policies_of,
+    own_account,
     principal_of,
 )
 from rusty_lantern.core.access.policy.principals import Principal, read_principal
@@ -114,7 +115,7 @@ def _of_own(
     identity: Identity, policies: tuple[IdentityPolicies, IdentityPolicies], before: BucketSubject, after: BucketSubject
 ) -> Iterator[Difference]:
     who = principal_of(identity)
-    account = before.surroundings.account or who.account
+    account = own_account(before.rules, before.surroundings, identity)
     old, new = (combined_rules(view.rules, own, account) for view, own in zip((before, after), policies, strict=True))
     was, now = (reach_of(who, rules, after.surroundings, _work(), insider=True) for rules in (old, new))
     for verb in VERBS:

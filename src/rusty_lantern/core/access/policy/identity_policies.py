@@ -17,7 +17,12 @@ import msgspec
 from rusty_lantern.core.access.dialects.gateway_deletions import BYPASS, bulk_deletion_refused, names_bypass
 from rusty_lantern.core.access.dialects.policy_as_read import in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import dialect_of
-from rusty_lantern.core.access.policy.bucket_rules import OF_UNREAD_ACCOUNT, Rules, as_the_store_reads
+from rusty_lantern.core.access.policy.bucket_rules import (
+    OF_UNREAD_ACCOUNT,
+    EvaluationContext,
+    Rules,
+    as_the_store_reads,
+)
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
@@ -272,6 +277,11 @@ def for_insiders(rules: Rules) -> bool:
     where each user is an owner, whether it does is not known."""
     guard = rules.restrict_policies
     return not rules.ids_are_names and (guard.on or not guard.sure)
+
+
+def own_account(rules: Rules, around: EvaluationContext, identity: Identity) -> str:
+    """The account that a bucket is in, for one of its store's own: theirs, if it was not read, and no tenant."""
+    return around.account or ("" if rules.ids_are_names else principal_of(identity).account)
 
 
 def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Rules:
