@@ -18,6 +18,7 @@ from typing import Any, Literal, NoReturn
 from urllib.parse import unquote
 
 import pytest
+from botocore.exceptions import ClientError
 
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.http.sigv4 import canonical_query, sign
@@ -126,6 +127,15 @@ def empty_mock_server() -> Iterator[str]:
         yield f"http://{host}:{port}"
     finally:
         server.stop()
+
+
+def takes_policy(client: Any, bucket: str, text: str) -> bool:
+    """Whether a server takes a bucket's policy from a standard client."""
+    try:
+        client.put_bucket_policy(Bucket=bucket, Policy=text)
+    except ClientError:
+        return False
+    return True
 
 
 @cache

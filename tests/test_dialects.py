@@ -277,6 +277,18 @@ def test_every_dialect_that_ships_could_be_written_in_a_file(dialect: Dialect) -
     assert read == dialect
 
 
+def test_a_variable_that_nobody_has_a_value_of_fits_nothing_where_nobody_has_a_name() -> None:
+    """Not even an empty value."""
+    policy = parse_policy(statement(StringEquals={"aws:Referer": "${aws:username}"}).replace("{bucket}", BUCKET))
+    context = always_carried(anonymous=True) | {"aws:referer": ("",)}
+    for name in ("", "anonymous"):
+        dialect = Dialect("marsh-9", "", (), Readings(variables_are_whole_values=True, name_of_nobody=name))
+        rules = Rules(BUCKET, as_read(policy, dialect))
+        assert decide(rules, Request("s3:GetObject", "k", ANONYMOUS, context)).allowed is False, name
+        called = context | {"aws:referer": ("anonymous",)}
+        assert decide(rules, Request("s3:GetObject", "k", ANONYMOUS, called)).allowed is bool(name)
+
+
 def test_a_dialect_that_is_not_there_is_told_before_anything_is_asked(tmp_path: Path) -> None:
     (tmp_path / "estate.yaml").write_text(
         "estate: t\nstores:\n  harbour:\n    at: https://objects.example\n    credential: chain\n    dialect: nope\n"

@@ -13,7 +13,6 @@ from typing import Any
 from urllib.parse import quote
 
 import pytest
-from botocore.exceptions import ClientError
 from msgspec.structs import replace
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
@@ -28,6 +27,7 @@ from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.stores.software import MINIO_ENGINE
 from tests.conftest import lantern, whole_or
 from tests.dialects.constructs import KEYS, lets_in, rows
+from tests.gateway import takes_policy
 from tests.juicefs_server import DECK, KEEPER, JuiceFS
 from tests.test_dialects import request_of, text_of
 from tests.test_seaweed import written
@@ -47,12 +47,7 @@ REFUSED = (401, 403)
 
 
 def stored(juicefs: JuiceFS, bucket: str, text: str) -> bool:
-    """Whether the server takes a policy."""
-    try:
-        juicefs.keeper.put_bucket_policy(Bucket=bucket, Policy=text)
-    except ClientError:
-        return False
-    return True
+    return takes_policy(juicefs.keeper, bucket, text)
 
 
 def make(juicefs: JuiceFS, bucket: str, text: str = "") -> None:

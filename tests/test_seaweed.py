@@ -32,6 +32,7 @@ from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.stores.software import SEAWEED_SERVER
 from tests.conftest import lantern, whole_or
 from tests.dialects.constructs import KEYS, lets_in, rows
+from tests.gateway import takes_policy
 from tests.seaweed_server import ACCOUNT, DECK, KEEPER, Seaweed
 from tests.test_dialects import request_of, text_of
 
@@ -59,12 +60,7 @@ def written(*statements: dict[str, Any]) -> str:
 
 
 def stored(seaweed: Seaweed, bucket: str, text: str) -> bool:
-    """Whether the server takes a policy."""
-    try:
-        seaweed.client().put_bucket_policy(Bucket=bucket, Policy=text)
-    except ClientError:
-        return False
-    return True
+    return takes_policy(seaweed.client(), bucket, text)
 
 
 def reads(seaweed: Seaweed, pair: tuple[str, str] | None, bucket: str) -> bool:

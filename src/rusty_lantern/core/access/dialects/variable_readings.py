@@ -113,7 +113,11 @@ def _of_whole_values(statement: Statement, readings: Readings) -> Parts:
     user = f"${{{_USER}}}"
     if not any(user in one.values for one in conditions):
         return [(read, ())]
-    nobody = _with_texts(read, lambda text: text.replace(user, readings.name_of_nobody))
+    if readings.name_of_nobody:
+        nobody = _with_texts(read, lambda text: text.replace(user, readings.name_of_nobody))
+    else:
+        unnamed = tuple(_fitting_nothing(one) if user in one.values else one for one in conditions)
+        nobody = msgspec.structs.replace(read, conditions=unnamed)
     by_nobody, by_somebody = (signed(statement.place, negated=negated) for negated in (False, True))
     return [(nobody, (by_nobody,)), (read, (by_somebody,))]
 
@@ -135,6 +139,10 @@ def _of_last_value(condition: Condition, readings: Readings) -> Condition:
     if key in dict(readings.always_carried):
         value = (dict(readings.always_carried)[key],)
     if is_misspelled(name) or context_key(key) is None or key in readings.never_carried:
-        operator = condition.operator.replace("not", "")
-        return msgspec.structs.replace(condition, values=(), operator=operator)
+        return _fitting_nothing(condition)
     return msgspec.structs.replace(condition, values=value)
+
+
+def _fitting_nothing(condition: Condition) -> Condition:
+    """A condition that no value fits, of a negated operator too."""
+    return msgspec.structs.replace(condition, values=(), operator=condition.operator.replace("not", ""))
