@@ -13,7 +13,7 @@ from botocore.credentials import Credentials
 from botocore.httpsession import URLLib3Session
 
 from tests.conftest import lantern
-from tests.gateway import Gateway, empty_mock_server, standard_client
+from tests.gateway import Gateway, empty_mock_server, send_to, standard_client, takes_policy
 
 BASELINE = """title: t
 sheets:
@@ -117,6 +117,43 @@ def test_the_gateway_takes_the_documents_and_the_drift_is_gone(gateway: Gateway,
     left = json.loads(gateway.client().get_bucket_policy(Bucket="by-policy")["Policy"])["Statement"]
     kept = ("Allow", "s3:PutObject")  # what is not public stays; the Deny is of bulk deletion
     assert [(one["Effect"], one["Action"]) for one in left] == [kept, ("Deny", "s3:DeleteBucket")]
+
+
+def test_what_the_gateway_refuses_and_what_its_objects_keep_open_is_told(gateway: Gateway, tmp_path: Path) -> None:
+    client, name = gateway.client(), "guarded"
+    client.create_bucket(Bucket=name)
+    client.put_object(Bucket=name, Key="k", Body=b"k", ACL="public-read")
+    client.put_bucket_policy(Bucket=name, Policy=json.dumps(OPEN).replace("by-policy", name))
+    guards = {"BlockPublicPolicy": True, "BlockPublicAcls": False, "IgnorePublicAcls": False}
+    client.put_public_access_block(
+        Bucket=name, PublicAccessBlockConfiguration=guards | {"RestrictPublicBuckets": False}
+    )
+    (tmp_path / "estate.yaml").write_text(
+        f"estate: Saltmarsh Trust\nstores:\n  harbour:\n    reads: s3\n    at: {gateway.address}\n"
+        "    plain-http: allowed\n    credential: {environment: HARBOUR}\n    objects: all\n"
+    )
+    required = {"exposure.read": "closed", "object-acls.enabled": "off"}
+    (tmp_path / "baseline.yaml").write_text(json.dumps({"sheets": [{"sheet": "all", "require": required}]}))
+    access, secret = gateway.keeper
+    keys = {"HARBOUR_ACCESS_KEY_ID": access, "HARBOUR_SECRET_ACCESS_KEY": secret}
+    ran = lantern("survey", "--only", f"harbour/{name}", cwd=tmp_path, **keys)
+    assert ran.code in (0, 3), ran.err
+    told = json.loads(lantern("remedy", "--json", cwd=tmp_path).out)["remedies"]
+    words = {tuple(row["facts"]): row["words"] for row in told if not row["documents"]}
+    assert words == {
+        ("exposure.read",): "remove the public from objects' own ACLs: read to anyone on k",
+        ("object-acls.enabled",): "this store has no setting for it (ownership): keep what needs it in a store that "
+        "has it, or waive the requirement here",
+    }
+    policy, proof = next((row["documents"][0]["text"], row["proof"]) for row in told if row["documents"])
+    assert "exposure.read stays open by objects' own ACLs" in proof
+    refused = [words for words in proof if "a gateway refuses nearly every policy with an Allow" in words]
+    assert len(refused) == 1 and not takes_policy(client, name, policy)
+    client.put_public_access_block(
+        Bucket=name, PublicAccessBlockConfiguration=dict.fromkeys([*guards, "RestrictPublicBuckets"], False)
+    )
+    assert takes_policy(client, name, policy)
+    assert send_to(gateway.address, None, "GET", f"/{name}/k")[0] == 200, "the object's own ACL still opens it"
 
 
 REQUIRED = {

@@ -25,8 +25,8 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import store_subjects, views
 from rusty_lantern.core.baseline.loader import read_baseline
-from rusty_lantern.core.model.acl import Grant, ObjectAcls
-from rusty_lantern.core.model.bucket import Bucket, Lock
+from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
+from rusty_lantern.core.model.bucket import Bucket, Guards, Lock
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.remedies import remedies
@@ -124,6 +124,73 @@ def test_a_named_partner_that_loses_access_is_told() -> None:
     found = _mended(_alone(json.dumps({"Version": "2012-10-17", "Statement": [everyone, stores]})))
     assert found is not None
     assert any(words.startswith(partner) and "loses read" in words for words in found[0].proof)
+
+
+EVERYONE_READS = {
+    "Effect": "Allow", "Principal": "*", "Action": "s3:GetObject", "Resource": f"arn:aws:s3:::{BUCKET}/*",
+}  # fmt: skip
+PUBLIC_K = ObjectAcls([ObjectGrant("anyone", "read", "k", more=False)])
+
+
+def _with(view: BucketSubject, **fields: Any) -> BucketSubject:
+    bucket = msgspec.structs.replace(view.bucket, **fields)
+    return views([msgspec.structs.replace(view.dossier, buckets=[bucket])], None, AROUND.moment)[0]
+
+
+def _remedies(view: BucketSubject, required: str = "exposure.read: closed") -> list[Remedy]:
+    baseline = read_baseline(f"sheets: [{{sheet: s, require: {{{required}}}}}]", "b")
+    drifted = [one for one in audited([view.dossier], baseline, view.moment).findings if one.status == "drift"]
+    return remedies(view, drifted)
+
+
+@pytest.mark.parametrize(
+    "acls,then,outcome",
+    [
+        (PUBLIC_K, "open", "exposure.read stays open by objects' own ACLs"),
+        (ObjectAcls(complete=False), None, "exposure.read is unknown, since something else may open it: objects may"),
+        (ObjectAcls(), "closed", "exposure.read is closed"),
+    ],
+)
+def test_what_objects_own_acls_leave_open_is_not_told_to_be_closed(
+    acls: ObjectAcls, then: str | None, outcome: str
+) -> None:
+    policy = json.dumps({"Version": "2012-10-17", "Statement": [EVERYONE_READS]})
+    view = _with(_alone(policy), object_acls=Answer("known", acls), ownership=Answer("known", "object-writer"))
+    proposed = _remedies(view)
+    assert any(one.proof and one.proof[0].startswith(outcome) for one in proposed), proposed
+    words = "remove the public from objects' own ACLs: read to anyone on k; or disable ACLs for the whole bucket"
+    assert [one.words for one in proposed if "objects' own" in one.words] == [words] * bool(acls.public)
+    after = _with(view, policy=Answer("known", proposed[-1].documents[0].text))
+    assert after.fact("exposure.read").value == then
+
+
+def test_a_setting_that_the_store_does_not_have_is_no_document() -> None:
+    view = _with(
+        _alone("{}"),
+        ownership=Answer("unsupported"),
+        granted_by=Answer("unsupported"),
+        public_access_guards=Answer("known", Guards()),
+    )
+    proposed = _remedies(view, "object-acls.enabled: off, public-access-guards.ignore-acls: on")
+    assert {one.facts: len(one.documents) for one in proposed} == {
+        ("object-acls.enabled",): 0,
+        ("public-access-guards.ignore-acls",): 1,
+    }
+    assert proposed[0].words.startswith("this store has no setting for it (ownership)")
+
+
+def test_a_policy_that_its_bucket_s_guard_refuses_is_told_so() -> None:
+    listing = EVERYONE_READS | {"Action": "s3:ListBucket", "Resource": f"arn:aws:s3:::{BUCKET}"}
+    policy = json.dumps({"Version": "2012-10-17", "Statement": [EVERYONE_READS, listing]})
+    guarded = _with(_alone(policy), public_access_guards=Answer("known", Guards(refuse_new_policies=True)))
+    told = [words for one in _remedies(guarded) for words in one.proof if "refused" in words]
+    assert told == [
+        "but new public policies are refused by the bucket's public-access guard, and this policy still lets the "
+        "public list; switch the guard off while this one is applied"
+    ]
+    assert not [words for one in _remedies(_alone(policy)) for words in one.proof if "refused" in words]
+    both = _remedies(guarded, "exposure.read: closed, exposure.list: closed")
+    assert not [words for one in both for words in one.proof if "refused" in words]
 
 
 @pytest.mark.parametrize("networks,everywhere", [

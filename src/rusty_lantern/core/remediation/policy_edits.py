@@ -2,39 +2,31 @@
 
 from __future__ import annotations
 
-import ipaddress
 import json
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
 from functools import partial
-from typing import Any
+from typing import Any, NamedTuple
 
 import msgspec
 
-from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
 from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE
-from rusty_lantern.core.answer import Answer, Fact
-from rusty_lantern.core.audit.access_differences import Difference, differences, own_differences
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.audit.dialect_differences import on_dialect
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.acl import NOBODY, ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
+from rusty_lantern.core.remediation.exposure_requirements import EXPOSURE_FACTS, holds, opens_more, too_open
 from rusty_lantern.core.remediation.filer import SHUT_THE_FILER, without_filer
+from rusty_lantern.core.remediation.proof import by_the_common_reading, proof_of, refused_by_guard, still_everywhere
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
 )
 from rusty_lantern.core.remediation.setting_documents import as_document
-from rusty_lantern.core.value_types import show_names
-
-EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
-    f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
-}
-
+from rusty_lantern.core.remediation.written_policy import PLACEHOLDER, as_applied, statements_of
 
 SWITCH_ON_GUARDS = "switch on the bucket's public-access guards that ignore public ACLs and restrict public policies"
 OPENED_BY_ACCOUNT = (
@@ -51,56 +43,78 @@ def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Reme
     rules."""
     behind = without_filer(view)
     if behind is not None:
-        remedies = access_remedies(behind, rest) if (rest := [r for r in wanted if not _holds(behind, r)]) else []
+        remedies = access_remedies(behind, rest) if (rest := [r for r in wanted if not holds(behind, r)]) else []
         return [Remedy(tuple(r.fact for r in wanted), SHUT_THE_FILER), *remedies]
-    bare = _but(view, msgspec.structs.replace(view.bucket, object_acls=Answer("known", ObjectAcls())))
-    on_objects = [r for r in wanted if view.rules.object_acls and _too_open(r) and _holds(bare, r)]
+    bare = _with_object_acls(view, Answer("known", ObjectAcls()))
+    on_objects = [r for r in wanted if view.rules.object_acls and too_open(r) and holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]
-    remedies = [_of_doors(bare, rest)] if rest else []
-    if remedies and remedies[0].proof and view.rules.object_doubt:
-        remedies[0] = msgspec.structs.replace(remedies[0], proof=(*remedies[0].proof, f"but {view.rules.object_doubt}"))
+    remedies = []
+    if rest:
+        edited = _of_doors(view, bare, rest)
+        remedies.append(edited.remedy)
+        on_objects += [r for r in rest if edited.after is not None and too_open(r) and opens_more(edited.after, r)]
     if on_objects:
-        actions = {action.name for r in on_objects for action in actions_of(EXPOSURE_FACTS[r.fact])}
-        mine = [g for g in view.rules.object_acls if view.rules.granted_actions(g) & actions]
-        acl = ", ".join(f"{g.permission} to {g.to} on {g.key}" for g in mine)
-        words = f"remove the public from objects' own ACLs: {acl}; or disable ACLs for the whole bucket"
-        remedies.insert(0, Remedy(tuple(r.fact for r in on_objects), words))
+        remedies.insert(0, _of_objects(view, on_objects))
     return remedies
 
 
-def _of_doors(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
+def _of_objects(view: BucketSubject, wanted: list[Requirement]) -> Remedy:
+    """Which of the objects' own ACLs let the public in, whatever the bucket's rules are."""
+    actions = {action.name for r in wanted for action in actions_of(EXPOSURE_FACTS[r.fact])}
+    mine = [g for g in view.rules.object_acls if view.rules.granted_actions(g) & actions]
+    acl = ", ".join(f"{g.permission} to {g.to} on {g.key}{' and others' if g.more else ''}" for g in mine)
+    words = f"remove the public from objects' own ACLs: {acl}"
+    if view.bucket.ownership.state != "unsupported":
+        words += "; or disable ACLs for the whole bucket"
+    return Remedy(tuple(r.fact for r in wanted), words)
+
+
+class _Edited(NamedTuple):
+    remedy: Remedy
+    after: BucketSubject | None = None
+    """The bucket with the remedy applied, and its objects' ACLs as they are; None where that cannot be decided."""
+
+
+def _of_doors(real: BucketSubject, view: BucketSubject, wanted: list[Requirement]) -> _Edited:
+    """The edit of the bucket's rules alone (`view` has no ACLs of objects), decided again with those as they are."""
     facts = tuple(r.fact for r in wanted)
-    closing = [r for r in wanted if _too_open(r)]
+    closing = [r for r in wanted if too_open(r)]
     if len(closing) < len(wanted):
         rest = next(r for r in wanted if r not in closing)
         words = f"it is less open than required: allow the public by a policy that grants {EXPOSURE_FACTS[rest.fact]}"
-        return Remedy(facts, words)
+        return _Edited(Remedy(facts, words))
     if view.bucket.owner.value == NOBODY and view.dossier.acl_reading == "gateway":
-        return Remedy(facts, OWNED_BY_NOBODY)
+        return _Edited(Remedy(facts, OWNED_BY_NOBODY))
     if not takes_documents(view) and view.bucket.container_acl.value is None:
-        return _of_rights(view, facts, wanted)
+        return _of_rights(real, view, facts, wanted)
     after = view
     steps: list[str] = []
     for made, step in _edits(view, wanted):
         after, steps = made(after), [*steps, step]
-        if all(_holds(after, r) for r in wanted):
+        if all(holds(after, r) for r in wanted):
             break
-    if not steps or not all(_holds(after, r) or not after.fact(r.fact).settled for r in wanted):
+    if not steps or not all(holds(after, r) or not after.fact(r.fact).settled for r in wanted):
         account = any(s.door and s.title.startswith("account ACL") for s in view.rules.policy.statements)
-        return Remedy(facts, OPENED_BY_ACCOUNT if account else SWITCH_ON_GUARDS)
+        return _Edited(Remedy(facts, OPENED_BY_ACCOUNT if account else SWITCH_ON_GUARDS))
     documents = []
     if after.bucket.policy != view.bucket.policy:
-        documents.append(Document("policy", _as_applied(after.bucket.policy.value or "")))
+        documents.append(Document("policy", as_applied(after.bucket.policy.value or "")))
     if after.bucket.container_acl != view.bucket.container_acl:
         documents.append(request_document(view, after))
     if after.bucket.acl != view.bucket.acl:
         owner = view.bucket.owner.value or ""
         documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [], owner)))
-    proof = (*_proof(view, after, wanted), *_still_everywhere(after), *_by_the_common_reading(after, wanted))
-    return Remedy(facts, "; ".join(steps), tuple(documents), proof)
+    then = _with_object_acls(after, real.bucket.object_acls)
+    proof = (
+        *proof_of(real, then, wanted),
+        *still_everywhere(after),
+        *by_the_common_reading(after, wanted),
+        *(refused_by_guard(after) if after.bucket.policy != view.bucket.policy else ()),
+    )
+    return _Edited(Remedy(facts, "; ".join(steps), tuple(documents), proof), then)
 
 
-def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Requirement]) -> Remedy:
+def _of_rights(real: BucketSubject, view: BucketSubject, facts: tuple[str, ...], wanted: list[Requirement]) -> _Edited:
     """Which rights of the public to take away, and the result; in words, since such stores take no document."""
     verbs = list(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted))
     rights = view.bucket.rights.value or []
@@ -122,20 +136,14 @@ def _of_rights(view: BucketSubject, facts: tuple[str, ...], wanted: list[Require
         steps.append(f"take {', '.join(verbs)} away from everybody who is not named ({named})")
     if any(right.door == "web" for right in public):
         steps.append("switch the static site off, or keep in this bucket only what may be public")
-    if not steps or not all(_holds(after, r) for r in wanted):
-        return Remedy(facts, f"take {', '.join(verbs)} away from everybody who is not named")
-    return Remedy(facts, "; ".join(steps), (), tuple(_proof(view, after, wanted)))
+    if not steps or not all(holds(after, r) for r in wanted):
+        return _Edited(Remedy(facts, f"take {', '.join(verbs)} away from everybody who is not named"))
+    then = _with_object_acls(after, real.bucket.object_acls)
+    return _Edited(Remedy(facts, "; ".join(steps), (), tuple(proof_of(real, then, wanted))), then)
 
 
-def _too_open(requirement: Requirement) -> bool:
-    assert requirement.comparison is not None
-    return requirement.comparison.accepts("closed")
-
-
-def _holds(view: BucketSubject, requirement: Requirement) -> bool:
-    fact = view.fact(requirement.fact)
-    assert requirement.comparison is not None
-    return fact.value is not None and requirement.comparison.accepts(fact.value)
+def _with_object_acls(view: BucketSubject, acls: Answer[ObjectAcls]) -> BucketSubject:
+    return _but(view, msgspec.structs.replace(view.bucket, object_acls=acls))
 
 
 Edit = tuple[Callable[[BucketSubject], BucketSubject], str]
@@ -148,13 +156,13 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     if edited is not None:
         yield lambda after: (without_public(after, verbs) or (after, ""))[0], edited[1]
     policy = view.rules.policy
-    for number in range(len(_statements(view))):
+    for number in range(len(statements_of(view))):
         places = ("/Statement", f"/Statement/{number}")  # as this store reads it, one may be several, or none
         mine = [s for s in policy.statements if s.place in places]
         alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
         kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
         opened = msgspec.structs.replace(view, supposed=msgspec.structs.replace(kept, acl=(), rights=()))
-        leaks = [verb for verb in verbs if any(not _holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
+        leaks = [verb for verb in verbs if any(not holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
         if leaks and any(s.effect == "Allow" for s in mine):
             restriction = _restriction(view)
             title = mine[0].title
@@ -182,50 +190,10 @@ def _restriction(view: BucketSubject) -> list[str]:
     return sorted({account for account in (view.account, *view.trusted_accounts) if account.isdigit()})
 
 
-def _still_everywhere(view: BucketSubject) -> Iterator[str]:
-    """Of each allowing statement, whether its condition on source addresses names every address."""
-    for number, statement in enumerate(_statements(view), 1):
-        tests = statement.get("Condition") if statement.get("Effect") == "Allow" else None
-        for operator, by_key in tests.items() if isinstance(tests, dict) else ():
-            if operator.lower().removesuffix("ifexists") != "ipaddress" or not isinstance(by_key, dict):
-                continue
-            for key, written in by_key.items():
-                if key.lower() == "aws:sourceip" and _is_everywhere(
-                    written if isinstance(written, list) else [written]
-                ):
-                    yield f"but the {key} condition of statement {number} names every address: it restricts nothing"
-
-
-def _is_everywhere(written: Sequence[object]) -> bool:
-    """Whether networks in CIDR form together name every address of a family. One that is none names nothing."""
-    fours: list[ipaddress.IPv4Network] = []
-    sixes: list[ipaddress.IPv6Network] = []
-    for one in written:
-        with suppress(ValueError):
-            net = ipaddress.ip_network(str(one), strict=False)
-            if isinstance(net, ipaddress.IPv4Network):
-                fours.append(net)
-            else:
-                sixes.append(net)
-    whole = [net.prefixlen for net in ipaddress.collapse_addresses(fours)]
-    return 0 in (*whole, *(net.prefixlen for net in ipaddress.collapse_addresses(sixes)))
-
-
-def _statements(view: BucketSubject) -> list[dict[str, Any]]:
-    """The statements of the policy as they are written."""
-    try:
-        document = json.loads(view.bucket.policy.value or "{}")
-        written = document.get("Statement", [])
-    except (ValueError, AttributeError, RecursionError):
-        return []
-    statements = written if isinstance(written, list) else [written]
-    return statements if all(isinstance(statement, dict) for statement in statements) else []
-
-
 def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> BucketSubject:
     """The bucket with one statement restricted, or without it, as far as it lets these verbs through."""
     document = json.loads(view.bucket.policy.value or "{}")
-    statements = _statements(view)
+    statements = statements_of(view)
     mine, rest = statements[number], _other_actions(statements[number], verbs)
     restriction = _restriction(view)
     new = [mine | {"Action": rest}] if rest else []
@@ -239,20 +207,9 @@ def _with_statement(view: BucketSubject, number: int, verbs: Sequence[str]) -> B
     # Statements keep their numbers while several are edited: what replaces one takes its place.
     document["Statement"] = [*statements[:number], *new[-1:], *statements[number + 1 :], *new[:-1]]
     if not new:
-        document["Statement"] = [*statements[:number], _NOTHING, *statements[number + 1 :]]
+        document["Statement"] = [*statements[:number], PLACEHOLDER, *statements[number + 1 :]]
     text = json.dumps(document, indent=1, ensure_ascii=False)
     return _but(view, msgspec.structs.replace(view.bucket, policy=Answer("known", text)))
-
-
-_NOTHING = {"Effect": "Deny", "Principal": "*", "Action": "*", "Resource": "arn:aws:s3:::-"}
-"""Holds the place of a statement that was taken out; no request ever meets it. Left out of what is shown."""
-
-
-def _as_applied(policy: str) -> str:
-    """The policy without what only held a place; empty where nothing is left, and it is to be deleted."""
-    document = json.loads(policy)
-    kept = [statement for statement in document["Statement"] if statement != _NOTHING]
-    return json.dumps(document | {"Statement": kept}, indent=1, ensure_ascii=False) if kept else ""
 
 
 def _listed(written: Any) -> list[str]:
@@ -280,7 +237,7 @@ def _without_bulk_deletion(view: BucketSubject) -> BucketSubject:
         "Sid": "NoBulkDeletion", "Effect": "Deny", "Principal": "*", "Action": "s3:DeleteBucket",
         "Resource": f"arn:aws:s3:::{view.bucket.name}",
     }  # fmt: skip
-    document["Statement"] = [*_statements(view), deny]
+    document["Statement"] = [*statements_of(view), deny]
     text = json.dumps(document, indent=1, ensure_ascii=False)
     return _but(view, msgspec.structs.replace(view.bucket, policy=Answer("known", text)))
 
@@ -288,62 +245,3 @@ def _without_bulk_deletion(view: BucketSubject) -> BucketSubject:
 def _without_grants(view: BucketSubject, public: list[Any]) -> BucketSubject:
     kept = [grant for grant in view.bucket.acl.value or () if grant not in public]
     return _but(view, msgspec.structs.replace(view.bucket, acl=Answer("known", kept)))
-
-
-def _proof(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:
-    """What deciding again shows: every door before and after, and what others than the public lose or gain."""
-    outcomes, sure = [_outcome(r.fact, after.fact(r.fact)) for r in wanted], True
-    verbs_asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
-    lost: dict[str, list[Verb]] = {}
-    for one in differences(view, after):
-        sure = sure and one.change.sure
-        if one.change.gained is not None:
-            outcomes.append(f"{one.who} would gain {one.verb}")
-        if one.change.lost is not None and not (one.kind == "audience" and one.verb in verbs_asked):
-            lost.setdefault(one.who, []).append(one.verb)
-    outcomes += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
-    outcomes += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
-    own = own_differences(view, after)
-    outcomes += _own_losses(own.differences)
-    sure = sure and all(one.change.sure for one in own.differences)
-    if len(outcomes) == len(wanted):
-        seen = sure and not own.unseen
-        outcomes.append(f"nothing else is {'lost, and nothing is' if seen else 'known to be lost or'} gained")
-    outcomes += [f"{own.unseen}: what they lose or gain is not known"] if own.unseen else []
-    return outcomes if sure else [*outcomes, "something that was not understood or not read could hide more"]
-
-
-def _outcome(name: str, fact: Fact) -> str:
-    return (
-        f"{name} is {fact.value}"
-        if fact.settled
-        else f"{name} is unknown, since something else may open it: {fact.reason}"
-    )
-
-
-def _by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> Iterator[str]:
-    """Whether a policy that closes what it should by the store's own dialect does so by the common reading."""
-    if dialect_of(after.dossier) == COMMON or after.bucket.policy.value is None:
-        return
-    common = on_dialect(after, COMMON)
-    still = [r.fact for r in wanted if not _holds(common, r)]
-    yield f"by the common reading that leaves {', '.join(still)}" if still else "the common reading agrees"
-
-
-def _own_losses(differences: Sequence[Difference]) -> Iterator[str]:
-    """What the store's own identities lose, those who lose the same together."""
-    lost: dict[str, list[Verb]] = {}
-    for one in differences:
-        if one.change.lost is not None:
-            lost.setdefault(one.who, []).append(one.verb)
-        if one.change.gained is not None:
-            yield f"{one.who} would gain {one.verb}"
-    alike: dict[tuple[Verb, ...], list[str]] = {}
-    for who, verbs in lost.items():
-        alike.setdefault(tuple(verbs), []).append(who)
-    for those, names in alike.items():
-        lose, own = ("loses", "its") if len(names) == 1 else ("lose", "their")
-        yield f"{show_names(names, _FEW)} also {lose} {', '.join(those)}: no permission of {own} own gives it"
-
-
-_FEW = 5

@@ -14,7 +14,8 @@ import msgspec
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.facts.registry import lookup
-from rusty_lantern.core.remediation.policy_edits import EXPOSURE_FACTS, access_remedies
+from rusty_lantern.core.remediation.exposure_requirements import EXPOSURE_FACTS
+from rusty_lantern.core.remediation.policy_edits import access_remedies
 from rusty_lantern.core.remediation.remedy import Remedy
 from rusty_lantern.core.remediation.setting_documents import setting_remedies
 

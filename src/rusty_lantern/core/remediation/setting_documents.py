@@ -69,10 +69,16 @@ def _together(view: BucketSubject, findings: Sequence[Finding], setting: Setting
             changed = msgspec.structs.replace(changed, bucket=bucket)
     if not done:
         return list(map(_in_words, findings))
+    if getattr(view.bucket, setting.field).state == "unsupported":
+        unsettable = f"this store has no setting for it ({setting.title}): {_WITHOUT_SETTING}"
+        return [Remedy(tuple(one.requirement.fact for one in done), unsettable), *map(_in_words, left)]
     value = getattr(changed.bucket, setting.field)
     documents = (as_document(setting.title, setting.document(value.value)),) if changed is not view else ()
     facts = tuple(one.requirement.fact for one in done)
     return [Remedy(facts, "; ".join(words), documents), *map(_in_words, left)]
+
+
+_WITHOUT_SETTING = "keep what needs it in a store that has it, or waive the requirement here"
 
 
 class Change(msgspec.Struct, frozen=True):

@@ -41,10 +41,14 @@ def strongest(public_access_guards: list[Guard]) -> Guard:
     )
 
 
+def a_gateways(store: StoreInputs) -> bool:
+    """Whether guards are a gateway's, which keeps them and reads policies for them in its own way."""
+    return dialect_of(store).readings.public_policies_count_under_their_guard or store.acl_reading == "gateway"
+
+
 def of_this_software(store: StoreInputs, guard: Guard) -> Guard:
     """The guard on public policies as the store's software takes it: a gateway keeps it, and release 16.2 lets a
     standing policy count all the same (measured); whether another release does is not known."""
-    kept = dialect_of(store).readings.public_policies_count_under_their_guard or store.acl_reading == "gateway"
-    if not kept or (guard.sure and not guard.on):
+    if not a_gateways(store) or (guard.sure and not guard.on):
         return guard
     return Guard(False, sure=False, source="gateways of this kind may not apply the guard on public policies")
