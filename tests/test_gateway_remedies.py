@@ -147,8 +147,11 @@ def test_what_the_gateway_refuses_and_what_its_objects_keep_open_is_told(gateway
     }
     policy, proof = next((row["documents"][0]["text"], row["proof"]) for row in told if row["documents"])
     assert "exposure.read stays open by objects' own ACLs" in proof
-    refused = [words for words in proof if "a gateway refuses nearly every policy with an Allow" in words]
+    refused = [words for words in proof if "a gateway then refuses nearly every policy with an Allow" in words]
     assert len(refused) == 1 and not takes_policy(client, name, policy)
+    (tmp_path / "new.json").write_text(policy)
+    tried = lantern("try", "--bucket", f"harbour/{name}", "--policy", "new.json", cwd=tmp_path)
+    assert "the store may refuse this policy" in tried.out
     client.put_public_access_block(
         Bucket=name, PublicAccessBlockConfiguration=dict.fromkeys([*guards, "RestrictPublicBuckets"], False)
     )

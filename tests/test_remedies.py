@@ -185,7 +185,7 @@ def test_a_policy_that_its_bucket_s_guard_refuses_is_told_so() -> None:
     guarded = _with(_alone(policy), public_access_guards=Answer("known", Guards(refuse_new_policies=True)))
     told = [words for one in _remedies(guarded) for words in one.proof if "refused" in words]
     assert told == [
-        "but new public policies are refused by the bucket's public-access guard, and this policy still lets the "
+        "but new public policies are refused by the bucket's public-access guard, and this policy lets the "
         "public list; switch the guard off while this one is applied"
     ]
     assert not [words for one in _remedies(_alone(policy)) for words in one.proof if "refused" in words]

@@ -14,13 +14,14 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.refused_policy import refused_by_guard
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.acl import NOBODY, ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
 from rusty_lantern.core.remediation.exposure_requirements import EXPOSURE_FACTS, holds, opens_more, too_open
 from rusty_lantern.core.remediation.filer import SHUT_THE_FILER, without_filer
-from rusty_lantern.core.remediation.proof import by_the_common_reading, proof_of, refused_by_guard, still_everywhere
+from rusty_lantern.core.remediation.proof import by_the_common_reading, proof_of, still_everywhere
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
@@ -105,11 +106,12 @@ def _of_doors(real: BucketSubject, view: BucketSubject, wanted: list[Requirement
         owner = view.bucket.owner.value or ""
         documents.append(as_document("ACL", grants_document(after.bucket.acl.value or [], owner)))
     then = _with_object_acls(after, real.bucket.object_acls)
+    refused = refused_by_guard(after) if after.bucket.policy != view.bucket.policy else ""
     proof = (
         *proof_of(real, then, wanted),
         *still_everywhere(after),
         *by_the_common_reading(after, wanted),
-        *(refused_by_guard(after) if after.bucket.policy != view.bucket.policy else ()),
+        *([f"but {refused}"] if refused else ()),
     )
     return _Edited(Remedy(facts, "; ".join(steps), tuple(documents), proof), then)
 

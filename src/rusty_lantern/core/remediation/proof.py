@@ -6,12 +6,8 @@ import ipaddress
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 
-import msgspec
-
 from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
-from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.guards import a_gateways, guards_of, strongest
 from rusty_lantern.core.audit.access_differences import Difference, differences, own_differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import on_dialect
@@ -59,28 +55,6 @@ def by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> It
     common = on_dialect(after, COMMON)
     still = [r.fact for r in wanted if not holds(common, r)]
     yield f"by the common reading that leaves {', '.join(still)}" if still else "the common reading agrees"
-
-
-def refused_by_guard(after: BucketSubject) -> Iterator[str]:
-    """Whether the guard that refuses new public policies refuses the policy of a remedy.
-
-    Measured: a gateway (16.2) takes every policy for public that allows anything to somebody by name, or to everybody
-    without a condition. The S3 family's documentation: a policy that lets the public in is refused.
-    """
-    guard = strongest(guards_of(after.inputs, after.around, "refuse_new_policies", "new public policies are refused"))
-    if not guard.on or not after.bucket.policy.value:
-        return
-    if a_gateways(after.around):
-        if any(statement.get("Effect") == "Allow" for statement in statements_of(after)):
-            yield f"but {guard.source}: a gateway refuses nearly every policy with an Allow then; {_MEANWHILE}"
-        return
-    alone = msgspec.structs.replace(after, supposed=msgspec.structs.replace(after.rules, acl=(), rights=()))
-    still = [verb for verb in VERBS if any(alone.verdicts[who, verb].level == "open" for who in AUDIENCES)]
-    if still:
-        yield f"but {guard.source}, and this policy still lets the public {' and '.join(still)}; {_MEANWHILE}"
-
-
-_MEANWHILE = "switch the guard off while this one is applied"
 
 
 def _own_losses(differences: Sequence[Difference]) -> Iterator[str]:

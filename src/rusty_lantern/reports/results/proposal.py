@@ -19,6 +19,7 @@ from rusty_lantern.core.audit.access_differences import (
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import ReadOtherwise, read_otherwise
+from rusty_lantern.core.audit.refused_policy import refused_by_guard
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import SEVERITIES
 from rusty_lantern.core.facts.registry import lookup
@@ -60,6 +61,8 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     unknown: list[FindingResult] = []
     waived: list[FindingResult] = []
     """What would drift and is accepted in writing."""
+    refused: str = ""
+    """Why the store refuses to take the policy, or probably does, by a guard that is on; empty where none is."""
     read_otherwise: list[ReadOtherwise] = []
     """Verdicts that hang on how the store's software reads policies."""
     retention: RetentionCostResult | None = None
@@ -116,9 +119,14 @@ def try_result(
         fixed=sorted(before - would - {j.requirement.fact for j in judged if j.status == "unknown"}),
         unknown=[finding_result(j) for j in judged if j.status == "unknown"],
         waived=[finding_result(j) for j in judged if j.status == "waived"],
+        refused=_refused(current, after),
         read_otherwise=read_otherwise(after),
         retention=_retention(cost, currency) if cost else None,
     )
+
+
+def _refused(current: BucketSubject | None, after: BucketSubject) -> str:
+    return "" if current is not None and current.bucket.policy == after.bucket.policy else refused_by_guard(after)
 
 
 def _retention(cost: RetentionCost, currency: str) -> RetentionCostResult:

@@ -43,6 +43,8 @@ def try_view(screen: Console, result: TryResult) -> None:
         doubts = {doubt: verb for verb in VERBS for doubt in verdicts[verb].unknown_because}
         for doubt in doubts:
             line(screen, (f"unknown for {audience}: ", STYLES["unknown"]), doubt, indent=2)
+    if result.refused:
+        line(screen, ("the store may refuse this policy: ", STYLES["drift"]), result.refused, indent=2)
     read_otherwise_lines(screen, "as proposed", result.read_otherwise)
     _would(screen, result)
     if result.retention is not None:
