@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 
+import msgspec
+
 from rusty_lantern.core.access.dialects.shipped import COMMON, dialect_of
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.solver.difference import Change
 from rusty_lantern.core.audit.access_differences import Difference, differences, own_differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.dialect_differences import on_dialect
@@ -20,25 +22,23 @@ from rusty_lantern.core.value_types import show_names
 
 def proof_of(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:
     """What deciding again shows: every door before and after, and what others than the public lose or gain."""
-    outcomes, sure = [_outcome(r, after) for r in wanted], True
-    verbs_asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
-    lost: dict[str, list[Verb]] = {}
-    for one in differences(view, after):
-        sure = sure and one.change.sure
-        if one.change.gained is not None:
-            outcomes.append(f"{one.who} would gain {one.verb}")
-        if one.change.lost is not None and not (one.kind == "audience" and one.verb in verbs_asked):
-            lost.setdefault(one.who, []).append(one.verb)
-    outcomes += [f"{who} also loses {verb}" for who, verbs in lost.items() for verb in verbs if who in AUDIENCES]
-    outcomes += [f"{who} also loses {', '.join(verbs)}" for who, verbs in lost.items() if who not in AUDIENCES]
+    asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
     own = own_differences(view, after)
-    outcomes += _own_losses(own.differences)
-    sure = sure and all(one.change.sure for one in own.differences)
-    if len(outcomes) == len(wanted):
-        seen = sure and not own.unseen
-        outcomes.append(f"nothing else is {'lost, and nothing is' if seen else 'known to be lost or'} gained")
-    outcomes += [f"{own.unseen}: what they lose or gain is not known"] if own.unseen else []
-    return outcomes if sure else [*outcomes, "something that was not understood or not read could hide more"]
+    of_rules = [
+        one if one.kind != "audience" or one.verb not in asked else _without_losses(one)
+        for one in differences(view, after)
+    ]
+    more = [*_shifts(of_rules), *_shifts(own.differences, ": no permission of their own gives it")]
+    if not more:
+        more.append(f"nothing else is {'known to be lost or' if own.unseen else 'lost, and nothing is'} gained")
+    if own.unseen:
+        more.append(f"{own.unseen}: what they lose or gain is not known")
+    return [*(_outcome(r, after) for r in wanted), *more]
+
+
+def _without_losses(one: Difference) -> Difference:
+    """What the public loses of what it is to lose goes without saying."""
+    return msgspec.structs.replace(one, change=msgspec.structs.replace(one.change, lost=None, may_lose=False))
 
 
 def _outcome(requirement: Requirement, after: BucketSubject) -> str:
@@ -57,20 +57,28 @@ def by_the_common_reading(after: BucketSubject, wanted: list[Requirement]) -> It
     yield f"by the common reading that leaves {', '.join(still)}" if still else "the common reading agrees"
 
 
-def _own_losses(differences: Sequence[Difference]) -> Iterator[str]:
-    """What the store's own identities lose, those who lose the same together."""
-    lost: dict[str, list[Verb]] = {}
-    for one in differences:
-        if one.change.lost is not None:
-            lost.setdefault(one.who, []).append(one.verb)
-        if one.change.gained is not None:
-            yield f"{one.who} would gain {one.verb}"
-    alike: dict[tuple[Verb, ...], list[str]] = {}
-    for who, verbs in lost.items():
-        alike.setdefault(tuple(verbs), []).append(who)
-    for those, names in alike.items():
-        lose, own = ("loses", "its") if len(names) == 1 else ("lose", "their")
-        yield f"{show_names(names, _FEW)} also {lose} {', '.join(those)}: no permission of {own} own gives it"
+_SHIFTS: tuple[tuple[str, Callable[[Change], bool]], ...] = (
+    ("would gain", lambda change: change.gained is not None),
+    ("would also lose", lambda change: change.lost is not None),
+    ("may gain", lambda change: change.may_gain),
+    ("may also lose", lambda change: change.may_lose),
+)
+"""Words for what a change does to somebody → whether it does. *May*: what was not understood or not read decides it."""
+
+
+def _shifts(changes: Sequence[Difference], why_lost: str = "") -> Iterator[str]:
+    """What each gains and loses; those together who gain or lose the same verbs."""
+    for words, happens in _SHIFTS:
+        verbs: dict[str, list[Verb]] = {}
+        for one in changes:
+            if happens(one.change):
+                verbs.setdefault(one.who, []).append(one.verb)
+        alike: dict[tuple[Verb, ...], list[str]] = {}
+        for who, mine in verbs.items():
+            alike.setdefault(tuple(mine), []).append(who)
+        why = ": something was not understood or not read" if words.startswith("may") else ""
+        for shared, names in alike.items():
+            yield f"{show_names(names, _FEW)} {words} {', '.join(shared)}{why_lost if 'would also' in words else why}"
 
 
 _FEW = 5

@@ -22,12 +22,19 @@ from rusty_lantern.core.model.identity import Verb
 class Change(msgspec.Struct, frozen=True):
     """What somebody gains and loses for a verb when one set of rules takes another's place.
 
-    Each is a witness, or None. With `sure=False`, something not understood could hide more.
+    Each is a witness, or None.
     """
 
     gained: Witness | None
     lost: Witness | None
-    sure: bool = True
+    may_gain: bool = False
+    """Whether something that was not understood or not read may hide a gain, where none is known."""
+    may_lose: bool = False
+
+    @property
+    def sure(self) -> bool:
+        """Whether nothing is hidden."""
+        return not (self.may_gain or self.may_lose)
 
     @property
     def nothing(self) -> bool:
@@ -56,14 +63,12 @@ def difference(
     )  # fmt: skip
     try:
         gained, lost = _more(new, old, verb), _more(old, new, verb)
-        hidden = any(
-            (gained is None and _more(new, old, verb, *sides) is not None)
-            or (lost is None and _more(old, new, verb, *sides) is not None)
-            for sides in _comparisons(old, new)
-        )
+        sides = _comparisons(old, new)
+        may_gain = gained is None and any(_more(new, old, verb, *one) is not None for one in sides)
+        may_lose = lost is None and any(_more(old, new, verb, *one) is not None for one in sides)
     except OverBudget:
-        return Change(None, None, sure=False)
-    return Change(gained, lost, sure=not hidden)
+        return Change(None, None, may_gain=True, may_lose=True)
+    return Change(gained, lost, may_gain, may_lose)
 
 
 def _comparisons(old: AudienceView, new: AudienceView) -> tuple[tuple[Side, Side], ...]:
