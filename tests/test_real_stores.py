@@ -126,6 +126,17 @@ def test_knocking_at_the_real_gateway_agrees_with_every_verdict_and_its_own_read
     )
     for name in ("knock-public", "knock-fenced", "knock-listed"):
         keeper.put_object(Bucket=name, Key="k", Body=b"x")
+    partly = {
+        "knock-versions": ("s3:ListBucketVersions", ""), "knock-folder": ("s3:GetObject", "/open/*"),
+        "knock-absent": ("s3:GetObject", "/new"),
+    }  # fmt: skip
+    for name, (action, below) in partly.items():
+        keeper.create_bucket(Bucket=name)
+        for key in ("k", "open/k"):
+            keeper.put_object(Bucket=name, Key=key, Body=b"x")
+        keeper.put_bucket_policy(
+            Bucket=name, Policy=policy(name, {"Action": action, "Resource": f"arn:aws:s3:::{name}{below}"})
+        )
     folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     assert lantern("survey", "--probe", "--only", "real/knock-*", cwd=folder).code in (0, 3)
     ran = lantern("exposure", "--probe", "--json", cwd=folder)
@@ -141,6 +152,15 @@ def test_knocking_at_the_real_gateway_agrees_with_every_verdict_and_its_own_read
     assert probed["knock-public", "read"]["answer"] in ("200", "206")
     assert probed["knock-fenced", "read"]["answer"] == "403"
     assert probed["knock-listed", "list"]["answer"] == "200"
+    versions, folders, absent = (
+        probed[name, verb]
+        for name, verb in (("knock-versions", "list"), ("knock-folder", "read"), ("knock-absent", "read"))
+    )
+    assert {one["verdict"] for one in (versions, folders, absent)} == {"open"}
+    assert (versions["asked"], versions["answer"]) == ("GET /knock-versions?versions&max-keys=1", "200")
+    assert (folders["asked"], folders["answer"]) == ("GET /knock-folder/open/k", "206")
+    assert (absent["asked"], absent["answer"]) == ("GET /knock-absent/k", "403")
+    assert absent["note"].endswith("what they let in is another request, which was not tried")
     drift = [
         d["bucket"]
         for d in json.loads(lantern("audit", "--json", cwd=folder).out)["drift"]

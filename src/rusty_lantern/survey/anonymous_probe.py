@@ -25,7 +25,11 @@ from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.time_budget import USUAL, Patience, patient
 from rusty_lantern.stores.reader import StoreReader
 
-VERBS: tuple[Verb, ...] = ("list", "read")
+ACTIONS: dict[Verb, tuple[str, ...]] = {
+    "list": ("s3:ListBucket", "s3:ListBucketVersions", "s3:ListBucketMultipartUploads"),
+    "read": ("s3:GetObject",),
+}
+"""What is tried of each verb: the first that the rules let in."""
 AT_ONCE = 4
 PATIENCE = 15
 """Seconds that one bucket's answers may be late."""
@@ -73,12 +77,12 @@ async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorPro
     except RequestFailed as error:
         why = f"not sent: which objects there are is not known ({error.note or error.answer})"
         answers.append(ProbeAnswer("read", f"GET /{name}/…", why, None))
-    for verb in VERBS:
+    for verb, actions in ACTIONS.items():
         if keys or verb == "list":
-            request = request_for(view.rules, view.surroundings, "anyone", verb, keys)
-            answer = await reader.ask_anonymously(name, verb, request)
-            answers.append(answer)
-            if answer.let_in is False and (forged := forged_request(view.rules, request)) is not None:
-                answers.append(await reader.ask_anonymously(name, verb, forged))
-            answers += [await door.ask(name, verb, request) for door in doors if verb in door.verbs]
+            request, allowed = request_for(view.rules, view.surroundings, "anyone", actions, keys)
+            mine = [await reader.ask_anonymously(name, verb, request)]
+            if mine[0].let_in is False and (forged := forged_request(view.rules, request)) is not None:
+                mine.append(await reader.ask_anonymously(name, verb, forged))
+            mine += [await door.ask(name, verb, request) for door in doors if verb in door.verbs]
+            answers += [msgspec.structs.replace(answer, allowed=allowed) for answer in mine]
     return answers

@@ -21,6 +21,7 @@ Outcome = Literal["disagrees", "ambiguous", "agrees"]
 
 SHUT_OUT_IS_LET_IN = "the store allows what the rules deny"
 FORGED = "the store, or a proxy in front, believes what a request says of its address: whoever asks can say so"
+NOT_TRIED = "the rules refuse this one too; what they let in is another request, which was not tried"
 LET_IN_IS_SHUT_OUT = "the store denies what the rules allow: it reads them differently, or something is in front"
 
 
@@ -31,16 +32,21 @@ def compare(level: str, answer: ProbeAnswer, *, elsewhere: bool = False) -> tupl
     if level == "closed" or (answer.claims and level != "open"):
         why = FORGED if answer.claims else SHUT_OUT_IS_LET_IN
         return ("disagrees", why) if answer.let_in else ("agrees", "")
-    if level == "open" and elsewhere:
-        return "agrees", "" if answer.let_in else "another door lets it in"
     if level == "open":
-        return ("agrees", "") if answer.let_in else ("disagrees", LET_IN_IS_SHUT_OUT)
+        return ("agrees", "") if answer.let_in else _refused(answer, elsewhere=elsewhere)
     if level == "restricted":
         return "agrees", "allowed from here as well" if answer.let_in else "denied from here, as the condition says"
     return (
         "ambiguous",
         f"{'let in' if answer.let_in else 'refused'} from here; there is no verdict to hold that against",
     )
+
+
+def _refused(answer: ProbeAnswer, *, elsewhere: bool) -> tuple[Outcome, str]:
+    """One that was refused where the verdict is open."""
+    if elsewhere or not answer.allowed:
+        return "agrees", "another door lets it in" if elsewhere else NOT_TRIED
+    return "disagrees", LET_IN_IS_SHUT_OUT
 
 
 def worst(verdicts: Exposures, answers: list[ProbeAnswer]) -> tuple[Outcome, str]:

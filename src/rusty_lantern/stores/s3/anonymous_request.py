@@ -15,8 +15,9 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import NO_LISTING, error_code, read_status
 from rusty_lantern.stores.http.xml import is_document, name, parse, text
-from rusty_lantern.stores.s3.listing import OBJECTS, entries_of
+from rusty_lantern.stores.s3.listing import OBJECTS, UPLOADS, VERSIONS, entries_of
 
+_LISTINGS = {"s3:ListBucketVersions": VERSIONS, "s3:ListBucketMultipartUploads": UPLOADS}
 _HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
 
 
@@ -53,10 +54,12 @@ async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Req
     claims = request.context.get(FORWARDED, ("",))[0]
     headers |= saying_it_comes_from(claims) if claims else {}
     further = urlencode(query)
+    listing = _LISTINGS.get(request.action, OBJECTS)
     if verb == "list":
         prefix = request.context.get("s3:prefix", ("",))[0]
-        query = (("list-type", "2"), ("max-keys", "1"), *((("prefix", prefix),) if prefix else ()), *query)
-        question = f"GET /{bucket}?list-type=2&max-keys=1" + (f"&prefix={prefix}" if prefix else "")
+        kind = [pair for pair in listing.query if pair[0] != "encoding-type"]
+        query = (*kind, (listing.size, "1"), *((("prefix", prefix),) if prefix else ()), *query)
+        question = f"GET /{bucket}?{listing.title}&{listing.size}=1" + (f"&prefix={prefix}" if prefix else "")
         question += f"&{further}" if further else ""
     else:
         question = f"GET /{bucket}/{request.key}" + (f"?{further}" if further else "")
@@ -72,7 +75,7 @@ async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Req
     archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"
     if archived:  # said only to those who may read: the object itself would have to be restored first
         return replace(unanswered, answer="403 InvalidObjectState", let_in=True)
-    if verb == "list" and reply.status == 200 and not is_document(reply.body, *OBJECTS.roots):
+    if verb == "list" and reply.status == 200 and not is_document(reply.body, *listing.roots):
         return replace(unanswered, answer=NO_LISTING)
     let_in = {200: True, 206: True, 416: True, 401: False, 403: False}.get(reply.status)
     return replace(unanswered, answer=str(reply.status), let_in=let_in)

@@ -18,13 +18,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
-from rusty_lantern.core.access.policy.actions import FIRST_ACTION, VERBS
+from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, OUTSIDER_NAME, Audience
 from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, public_policy, way_in
@@ -32,7 +32,7 @@ from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.restriction import Restriction
-from rusty_lantern.core.access.solver.sets import Budget, OverBudget
+from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
 from rusty_lantern.core.access.solver.witness import Witness, moment_of, request_from, witness_of
 from rusty_lantern.core.model.identity import Verb
 
@@ -110,24 +110,31 @@ def _ends(piece: Box) -> datetime | None:
     return moment_of(piece[TIME].values.spans[-1][1][0])
 
 
-def request_for(
-    rules: Rules, around: EvaluationContext, audience: Audience, verb: Verb, keys: Sequence[str]
-) -> Request:
-    """A request for the verb, the likeliest to be let in: of those allowed, one for a key that exists, if any.
+class LikelyRequest(NamedTuple):
+    """A request to try, and whether the rules let it in."""
 
-    Where nothing is allowed it is the plainest request there is, for the first key.
-    """
+    request: Request
+    allowed: bool
+
+
+def request_for(
+    rules: Rules, around: EvaluationContext, audience: Audience, actions: Sequence[str], keys: Sequence[str]
+) -> LikelyRequest:
+    """A request for the first of some actions of one verb that is allowed, for a key that exists; where none is, the
+    plainest request there is, for the first key."""
     view = AudienceView(rules, around, audience, Budget(BUDGET))
-    plain = Request(FIRST_ACTION[verb], keys[0] if keys else "a")
+    plain = LikelyRequest(Request(actions[0], keys[0] if keys else "a"), allowed=False)
     try:
-        for group in view.reading.groups(verb):
-            for piece in view.pieces(group, "least"):
-                held = next((key for key in keys if piece["key"].holds(key)), None) if "key" in piece else ""
-                if held is not None:
-                    request = request_from(
-                        meet(piece, view.reading.within_reach(piece, group), view.work) or piece, audience, around
-                    )
-                    return msgspec.structs.replace(request, key=held)
+        for action in actions:
+            wanted = FiniteSet((action,))
+            for group in view.reading.groups(ACTIONS[action].verb):
+                for piece in view.pieces(group, "least"):
+                    held = next((key for key in keys if piece["key"].holds(key)), None) if "key" in piece else ""
+                    if held is None or piece["action"].apart(wanted):
+                        continue
+                    within = meet(piece, view.reading.within_reach(piece, group), view.work) or piece
+                    request = request_from({**within, "action": wanted}, audience, around)
+                    return LikelyRequest(msgspec.structs.replace(request, key=held), allowed=True)
     except OverBudget:
         return plain
     return plain
