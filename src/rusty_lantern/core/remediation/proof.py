@@ -22,10 +22,10 @@ from rusty_lantern.core.value_types import show_names
 
 def proof_of(view: BucketSubject, after: BucketSubject, wanted: list[Requirement]) -> list[str]:
     """What deciding again shows: every door before and after, and what others than the public lose or gain."""
-    asked = {EXPOSURE_FACTS[r.fact] for r in wanted}
+    verbs_to_lose = {EXPOSURE_FACTS[r.fact] for r in wanted}
     own = own_differences(view, after)
     of_rules = [
-        one if one.kind != "audience" or one.verb not in asked else _without_losses(one)
+        one if one.kind != "audience" or one.verb not in verbs_to_lose else _without_losses(one)
         for one in differences(view, after)
     ]
     more = [*_shifts(of_rules), *_shifts(own.differences, ": no permission of their own gives it")]
