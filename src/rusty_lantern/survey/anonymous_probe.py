@@ -10,6 +10,8 @@ from collections.abc import Sequence
 
 import msgspec
 
+from rusty_lantern.core.access.evaluator.evaluate import decide
+from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.probe_check import forged_request, with_concluded_guards
 from rusty_lantern.core.access.solver.exposure import request_for
 from rusty_lantern.core.answer import Answer, Evidence
@@ -67,6 +69,15 @@ async def probe_bucket(reader: StoreReader, view: BucketSubject, doors: Sequence
     return msgspec.structs.replace(view.bucket, anonymous_test=Answer("known", answers, "", evidence))
 
 
+def _likeliest(view: BucketSubject, actions: Sequence[str], keys: Sequence[str]) -> tuple[Request, bool]:
+    """The request to try, as it is sent to this store, and whether the rules surely let it in."""
+    likely = request_for(view.rules, view.surroundings, "anyone", actions, keys)
+    by_tls = "false" if view.entry is not None and view.entry.at.startswith("http:") else "true"
+    context = {**likely.request.context, "aws:securetransport": (by_tls,)}
+    request = msgspec.structs.replace(likely.request, context=context)
+    return request, likely.from_anywhere and decide(view.rules, request).allowed is True
+
+
 async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorProbe]) -> list[ProbeAnswer]:
     """Try to list a bucket and to read an object of it; the credential finds a key that exists."""
     name = view.bucket.name
@@ -79,7 +90,7 @@ async def _ask(reader: StoreReader, view: BucketSubject, doors: Sequence[DoorPro
         answers.append(ProbeAnswer("read", f"GET /{name}/…", why, None))
     for verb, actions in ACTIONS.items():
         if keys or verb == "list":
-            request, allowed = request_for(view.rules, view.surroundings, "anyone", actions, keys)
+            request, allowed = _likeliest(view, actions, keys)
             mine = [await reader.ask_anonymously(name, verb, request)]
             if mine[0].let_in is False and (forged := forged_request(view.rules, request)) is not None:
                 mine.append(await reader.ask_anonymously(name, verb, forged))

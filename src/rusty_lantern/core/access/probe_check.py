@@ -21,7 +21,7 @@ Outcome = Literal["disagrees", "ambiguous", "agrees"]
 
 SHUT_OUT_IS_LET_IN = "the store allows what the rules deny"
 FORGED = "the store, or a proxy in front, believes what a request says of its address: whoever asks can say so"
-NOT_TRIED = "the rules refuse this one too; what they let in is another request, which was not tried"
+NOT_TRIED = "the rules may refuse this one as well; another one, which they surely let in, was not tried"
 LET_IN_IS_SHUT_OUT = "the store denies what the rules allow: it reads them differently, or something is in front"
 
 

@@ -189,7 +189,8 @@ class ProbeAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     claims: str = ""
     """The address that the request said it came from, and did not; empty where it said nothing of one."""
     allowed: bool = True
-    """Whether the rules, as they were read then, let in this very request, and not only others for the same verb."""
+    """Whether the rules, as they were read then, surely let in this very request, from whatever address it comes, and
+    not only others for the same verb."""
 
 
 class VersionSource(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from urllib.parse import urlencode
 
 from msgspec.structs import replace
 
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.condition_keys import ADDRESS_PARAMETER, FORWARDED, PARAMETER
-from rusty_lantern.core.access.solver.witness import parameter_name
+from rusty_lantern.core.access.policy.condition_keys import FORWARDED
+from rusty_lantern.core.access.solver.witness import sent_with
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client
@@ -18,7 +19,6 @@ from rusty_lantern.stores.http.xml import is_document, name, parse, text
 from rusty_lantern.stores.s3.listing import OBJECTS, UPLOADS, VERSIONS, entries_of
 
 _LISTINGS = {"s3:ListBucketVersions": VERSIONS, "s3:ListBucketMultipartUploads": UPLOADS}
-_HEADER_OF = {"aws:referer": "referer", "aws:useragent": "user-agent"}
 
 
 def sendable(value: str) -> bool:
@@ -30,6 +30,15 @@ def saying_it_comes_from(address: str) -> dict[str, str]:
     """The headers in which a proxy says for whom it forwards a request: by convention, and as RFC 7239 has it."""
     node = f'"[{address}]"' if ":" in address else address
     return {"x-forwarded-for": address, "x-real-ip": address, "forwarded": f"for={node}"}
+
+
+def _query(parameters: Mapping[str, str]) -> str:
+    """Parameters as they are shown: those without a value without a sign of equality.
+
+    >>> _query({"versions": "", "max-keys": "1"})
+    'versions&max-keys=1'
+    """
+    return urlencode(parameters).replace("=&", "&").removesuffix("=")
 
 
 async def some_keys(client: Client, bucket: str) -> list[str]:
@@ -45,31 +54,26 @@ async def some_keys(client: Client, bucket: str) -> list[str]:
 
 async def ask_anonymously(outside: Client, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
     """Put one request as the bucket's own rules would let it in; what its answer means is for the core to say."""
-    headers = {_HEADER_OF[name]: values[0] for name, values in request.context.items() if name in _HEADER_OF}
-    query = tuple(
-        ("SourceIp" if name == ADDRESS_PARAMETER else parameter_name(name), values[0])
-        for name, values in request.context.items()
-        if name == ADDRESS_PARAMETER or name.startswith(PARAMETER)
-    )
+    parameters, headers = sent_with(request)
     claims = request.context.get(FORWARDED, ("",))[0]
     headers |= saying_it_comes_from(claims) if claims else {}
-    further = urlencode(query)
     listing = _LISTINGS.get(request.action, OBJECTS)
+    path = f"/{bucket}"
     if verb == "list":
-        prefix = request.context.get("s3:prefix", ("",))[0]
-        kind = [pair for pair in listing.query if pair[0] != "encoding-type"]
-        query = (*kind, (listing.size, "1"), *((("prefix", prefix),) if prefix else ()), *query)
-        question = f"GET /{bucket}?{listing.title}&{listing.size}=1" + (f"&prefix={prefix}" if prefix else "")
-        question += f"&{further}" if further else ""
+        kind = {name: value for name, value in listing.query if name != "encoding-type"}
+        parameters = {**kind, listing.size: "1", **parameters}
     else:
-        question = f"GET /{bucket}/{request.key}" + (f"?{further}" if further else "")
+        path += f"/{request.key}"
         headers["range"] = "bytes=0-0"
+    question = f"GET {path}" + (f"?{_query(parameters)}" if parameters else "")
     question += f" saying that it comes from {claims}" if claims else ""
     unanswered = ProbeAnswer(verb, question, "", None, claims=claims)
     if any(not sendable(value) for value in headers.values()):
         return replace(unanswered, answer="not sent: a header would hold a character that HTTP cannot carry")
     try:
-        reply = await outside.ask(bucket, query, key=request.key if verb == "read" else "", headers=headers)
+        reply = await outside.ask(
+            bucket, tuple(parameters.items()), key=request.key if verb == "read" else "", headers=headers
+        )
     except RequestFailed as error:
         return replace(unanswered, answer=error.answer)
     archived = reply.status == 403 and error_code(reply.body)[0] == "InvalidObjectState"

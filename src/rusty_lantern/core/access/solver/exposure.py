@@ -33,6 +33,7 @@ from rusty_lantern.core.access.solver.conditions import TIME
 from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.restriction import Restriction
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
+from rusty_lantern.core.access.solver.sets.intervals import EVERY_ADDRESS
 from rusty_lantern.core.access.solver.witness import Witness, moment_of, request_from, witness_of
 from rusty_lantern.core.model.identity import Verb
 
@@ -111,10 +112,10 @@ def _ends(piece: Box) -> datetime | None:
 
 
 class LikelyRequest(NamedTuple):
-    """A request to try, and whether the rules let it in."""
+    """A request to try, and whether the rules let it in, from whatever address it comes."""
 
     request: Request
-    allowed: bool
+    from_anywhere: bool
 
 
 def request_for(
@@ -123,7 +124,7 @@ def request_for(
     """A request for the first of some actions of one verb that is allowed, for a key that exists; where none is, the
     plainest request there is, for the first key."""
     view = AudienceView(rules, around, audience, Budget(BUDGET))
-    plain = LikelyRequest(Request(actions[0], keys[0] if keys else "a"), allowed=False)
+    plain = LikelyRequest(Request(actions[0], keys[0] if keys else "a"), from_anywhere=False)
     try:
         for action in actions:
             wanted = FiniteSet((action,))
@@ -134,10 +135,14 @@ def request_for(
                         continue
                     within = meet(piece, view.reading.within_reach(piece, group), view.work) or piece
                     request = request_from({**within, "action": wanted}, audience, around)
-                    return LikelyRequest(msgspec.structs.replace(request, key=held), allowed=True)
+                    return LikelyRequest(msgspec.structs.replace(request, key=held), _from_anywhere(piece, view.work))
     except OverBudget:
         return plain
     return plain
+
+
+def _from_anywhere(piece: Box, work: Budget) -> bool:
+    return "aws:sourceip" not in piece or EVERY_ADDRESS.minus(piece["aws:sourceip"].values, work).empty
 
 
 def likeliest_caller(rules: Rules, around: EvaluationContext, verb: Verb) -> Caller:

@@ -274,6 +274,25 @@ def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witnes
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
 
 
+class SentWith(NamedTuple):
+    """What a request carries beside its method and path."""
+
+    parameters: dict[str, str]
+    headers: dict[str, str]
+
+
+def sent_with(request: Request) -> SentWith:
+    """What the condition keys of a request are sent as. Names of headers are in lower case."""
+    sent = SentWith({}, {})
+    for key, values in request.context.items():
+        part, name = _shown_as(key)
+        if part == "parameter":
+            sent.parameters[name] = values[0]
+        elif part == "header" and key != FORWARDED:
+            sent.headers[name.lower()] = f"http://{values[0]}/" if key == REFERER_HOST else values[0]
+    return sent
+
+
 ShownAs = Literal["header", "parameter", "other", "elsewhere"]
 """Where a request as it is written out has a condition key; `elsewhere`: not with the keys, or in the address."""
 
