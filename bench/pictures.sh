@@ -48,7 +48,7 @@ RUN
 picture reach 120 52 "cd ../live; FORCE_COLOR=1 COLUMNS=120 lantern reach | awk 'BEGIN{RS=\"\"; ORS=\"\\n\\n\"} /identities|To read|gateway-16/' | head -50"
 picture history 130 26 lantern history --verify
 picture changes 130 48 "FORCE_COLOR=1 COLUMNS=130 lantern changes --events events.jsonl | head -46"
-picture remedy 110 48 lantern remedy harbour/payroll-drop
+picture remedy 110 51 lantern remedy harbour/payroll-drop
 picture usage 130 40 lantern usage
 picture buckets 120 46 "FORCE_COLOR=1 COLUMNS=120 lantern buckets | head -44"
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"

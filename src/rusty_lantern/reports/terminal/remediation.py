@@ -84,7 +84,9 @@ def _remedy(screen: Console, row: RemedyRow, *, whole: bool) -> None:
         for text in document.text.splitlines():
             as_it_is(screen, text, STYLES["low"])
     if row.proof and whole:
-        line(screen, ("re-evaluated with this: ", "dim"), "; ".join(row.proof), indent=4, hang=2)
+        line(screen, ("re-evaluated with this:", "dim"), indent=4)
+        for words in row.proof:
+            line(screen, words, indent=6, hang=2)
 
 
 def _next(screen: Console, rows: Sequence[RemedyRow], *, whole: bool) -> None:
