@@ -20,7 +20,7 @@ from rusty_lantern.core.facts.bucket_web import any_page_has
 from rusty_lantern.core.model.dossier import decode
 from tests.conftest import lantern, whole_or
 from tests.dialects.settings import POLICIES, Setting, settings
-from tests.gateway import Gateway
+from tests.gateway import Gateway, send_to
 from tests.real_store import workspace_for
 from tests.test_gateway_decisions import DECK, send
 
@@ -108,6 +108,31 @@ def test_objects_that_a_deny_spares_are_not_closed_by_the_first_one_that_it_refu
     assert lantern("survey", "--only", "real/spared", "--objects", "all", cwd=folder).code == 0
     shown = json.loads(lantern("exposure", "--json", cwd=folder).out)["buckets"][0]["exposure"]["anyone"]["read"]
     assert shown["verdict"] == "unknown", shown
+
+
+def test_under_the_guard_on_new_acls_the_request_that_is_shown_is_a_copy(gateway: Gateway, tmp_path: Path) -> None:
+    client: Any = gateway.client()
+    anybody = {"Effect": "Allow", "Principal": "*", "Action": ["s3:PutObject", "s3:GetObject"]}
+    for name in ("copies", "uploads"):
+        client.create_bucket(Bucket=name)
+        client.put_object(Bucket=name, Key="a", Body=b"1")
+        statement = anybody | {"Resource": f"arn:aws:s3:::{name}/*"}
+        client.put_bucket_policy(Bucket=name, Policy=json.dumps({"Version": "2012-10-17", "Statement": [statement]}))
+    names = ("IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets")
+    client.put_public_access_block(
+        Bucket="copies", PublicAccessBlockConfiguration={"BlockPublicAcls": True} | dict.fromkeys(names, False)
+    )
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper)
+    assert lantern("survey", "--only", "real/copies", "--only", "real/uploads", cwd=folder).code == 0
+    rows = json.loads(lantern("exposure", "--json", cwd=folder).out)["buckets"]
+    shown = {row["bucket"]: row["exposure"]["anyone"]["write"] for row in rows}
+    assert {verdict["verdict"] for verdict in shown.values()} == {"open"}
+    by_copy = {"x-amz-copy-source": "(any object that the caller may read)"}
+    assert [shown[name]["witness"].get("headers", {}) for name in ("copies", "uploads")] == [by_copy, {}]
+    copied = {"x-amz-copy-source": "/copies/a"}
+    answers = [send_to(gateway.address, None, "PUT", f"/copies/{k}", "", h)[0] for k, h in (("b", {}), ("c", copied))]
+    assert answers == [403, 200]
+    assert send_to(gateway.address, None, "PUT", "/uploads/b")[0] == 200
 
 
 HOSTILE = (

@@ -12,7 +12,7 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, SUMMARIES, MANIFEST = "estate.yaml", "surveys", "results", "survey.json"
 PARTIAL = ".partial"
-FORM = 36
+FORM = 37
 """Of kept summaries: one of another form is worked out again."""
 
 

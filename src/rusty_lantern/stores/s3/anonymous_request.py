@@ -9,7 +9,7 @@ from msgspec.structs import replace
 
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.condition_keys import FORWARDED
-from rusty_lantern.core.access.solver.witness import sent_with
+from rusty_lantern.core.access.solver.sent_keys import sent_with
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.http.client import Client

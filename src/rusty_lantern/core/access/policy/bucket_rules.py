@@ -18,7 +18,7 @@ from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, AT_SEAW
 from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
 from rusty_lantern.core.access.policy.filer import of_filer
-from rusty_lantern.core.access.policy.guards import Guard, guards_of, of_this_software, strongest
+from rusty_lantern.core.access.policy.guards import Guard, a_gateways, guards_of, of_this_software, strongest
 from rusty_lantern.core.access.policy.other_doors import (
     OTHER_RELEASE,
     account_acl,
@@ -93,6 +93,8 @@ class Rules(msgspec.Struct, frozen=True):
     """Whether to bypass governance is no permission of its own."""
     names_are_given: bool = False
     """Whether the store's administrators name its users: no outsider chooses a name."""
+    takes_copies_alone: bool = False
+    """Whether nothing is stored in it but copies of other objects: plain uploads are refused, whatever rules say."""
 
     def granted_actions(self, grant: Grant | ObjectGrant, *, most: bool = False) -> frozenset[str]:
         """What a grant allows; `most`: what it may allow, where that is in doubt."""
@@ -199,6 +201,8 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         *_acl_permissions(store),
         dialect_of(store).readings.bypass_goes_with_deletion,
         dialect_of(store).readings.user_names_are_given,
+        # measured on release 16.2: the guard refuses every upload and every part; a copy passes
+        a_gateways(store) and strongest(guards_of(bucket, store, "refuse_new_acls", "")).on,
     )
 
 

@@ -58,7 +58,8 @@ def way_in(rules: Rules, by: str) -> WayIn:
     statement = next((one for one in rules.policy.statements if one.title == by), None)
     if statement is not None and statement.door:
         return WayIn(statement.door, statement.by_post, statement.through)
-    return WayIn(next((right.door for right in rules.rights if right.title == by), ""))
+    door = next((right.door for right in rules.rights if right.title == by), "")
+    return WayIn(door, by_copy=rules.takes_copies_alone)
 
 
 class Widest(msgspec.Struct, frozen=True):

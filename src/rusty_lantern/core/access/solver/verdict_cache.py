@@ -147,7 +147,8 @@ def _called(verdict: Verdict, name: str) -> Verdict:
 def _key(rules: Rules, around: EvaluationContext) -> Hashable | None:
     key = (
         rules.policy.statements, rules.acl, rules.ignore_acls, rules.restrict_policies, rules.disable_grants,
-        rules.rights, rules.object_acls, rules.object_doubt, rules.fixed, around,
+        rules.rights, rules.object_acls, rules.object_doubt, rules.fixed, rules.takes_copies_alone,
+        around,
     )  # fmt: skip
     try:
         hash(key)

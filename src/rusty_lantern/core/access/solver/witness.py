@@ -6,7 +6,7 @@ import ipaddress
 from datetime import UTC, datetime
 from fractions import Fraction
 from functools import lru_cache
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import quote, urlencode
 
 import msgspec
@@ -20,7 +20,6 @@ from rusty_lantern.core.access.policy.condition_keys import (
     ARN,
     FORWARDED,
     OUTSIDER_NAME,
-    PARAMETER,
     REFERER_HOST,
     SEVERAL,
     Audience,
@@ -32,6 +31,7 @@ from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import signer, usual_name
 from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.sent_keys import ShownAs, shown_as
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OptionalSet
 from rusty_lantern.core.access.solver.sets.automata import TextSet
 from rusty_lantern.core.access.solver.sets.intervals import (
@@ -198,34 +198,6 @@ def moment_of(seconds: float) -> datetime | None:
         return None
 
 
-_HEADERS = {
-    "aws:referer": "Referer",
-    REFERER_HOST: "Referer",
-    "aws:useragent": "User-Agent",
-    "s3:object-lock-mode": "x-amz-object-lock-mode",
-    FORWARDED: "X-Forwarded-For",
-}
-_PARAMETERS = {
-    "s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys", ADDRESS_PARAMETER: "SourceIp",
-}  # fmt: skip
-_QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
-
-
-def parameter_name(key: str) -> str:
-    """The parameter that a key stands for, in the letters that a server expects.
-
-    >>> parameter_name("parameter/useragent"), parameter_name("parameter/username")
-    ('UserAgent', 'username')
-    """
-    name = key.removeprefix(PARAMETER)
-    return _IN_THESE_LETTERS.get(name, name)
-
-
-_IN_THESE_LETTERS = {
-    "referer": "Referer", "useragent": "UserAgent", "authtype": "authType", "locationconstraint": "LocationConstraint",
-}  # fmt: skip
-
-
 class WayIn(NamedTuple):
     """How a request gets in, where that is not by the store's first door, with what it names."""
 
@@ -235,6 +207,8 @@ class WayIn(NamedTuple):
     """The header of the POST that does it there."""
     through: str = ""
     """The other container in which it is done; see `Statement.through`."""
+    by_copy: bool = False
+    """Whether nothing is stored there but a copy of another object."""
 
     def sent(self, request: Request, bucket: str) -> tuple[Request, str]:
         """The request as it is sent, and the container it is sent to: another one's object has its versions here."""
@@ -248,7 +222,7 @@ FIRST_DOOR = WayIn()
 
 def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witness:
     """The request as shown to people and written to JSON."""
-    door, by_post, _ = way
+    door, by_post = way.door, way.by_post
     shown: dict[ShownAs, dict[str, str]] = {"header": {}, "parameter": {}, "other": {}, "elsewhere": {}}
     usual = always_carried(anonymous=request.caller.anonymous, arn=request.caller.arn)
     if not request.caller.anonymous:
@@ -256,10 +230,12 @@ def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witnes
     for name, values in sorted(request.context.items()):
         if usual.get(name) == values or (name == FORWARDED and values == request.context.get("aws:sourceip")):
             continue
-        part, called = _shown_as(name)
+        part, called = shown_as(name)
         text = ", ".join(values)
         shown[part][called] = f"http://{text}/" if name == REFERER_HOST else text
     headers, other = shown["header"], shown["other"]
+    if request.action == "s3:PutObject" and way.by_copy:
+        headers.setdefault("x-amz-copy-source", "(any object that the caller may read)")
     if request.action == "s3:BypassGovernanceRetention":
         headers["x-amz-bypass-governance-retention"] = "true"
     other |= _besides(request, bucket, way)
@@ -272,41 +248,6 @@ def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witnes
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
     return Witness(caller, request.action, bucket, moment, line, request.key, address, headers, other, door)
-
-
-class SentWith(NamedTuple):
-    """What a request carries beside its method and path."""
-
-    parameters: dict[str, str]
-    headers: dict[str, str]
-
-
-def sent_with(request: Request) -> SentWith:
-    """What the condition keys of a request are sent as. Names of headers are in lower case."""
-    sent = SentWith({}, {})
-    for key, values in request.context.items():
-        part, name = _shown_as(key)
-        if part == "parameter":
-            sent.parameters[name] = values[0]
-        elif part == "header" and key != FORWARDED:
-            sent.headers[name.lower()] = f"http://{values[0]}/" if key == REFERER_HOST else values[0]
-    return sent
-
-
-ShownAs = Literal["header", "parameter", "other", "elsewhere"]
-"""Where a request as it is written out has a condition key; `elsewhere`: not with the keys, or in the address."""
-
-
-@lru_cache(maxsize=1_024)
-def _shown_as(name: str) -> tuple[ShownAs, str]:
-    """Where a condition key is shown, and what it is called there."""
-    if name.startswith(PARAMETER):
-        return "parameter", parameter_name(name)
-    if name in _PARAMETERS:
-        return "parameter", _PARAMETERS[name]
-    if name in _HEADERS or name.startswith("s3:x-amz-"):
-        return "header", _HEADERS.get(name, name.removeprefix("s3:"))
-    return ("elsewhere" if name in (*_QUIET, "s3:versionid", SEVERAL) else "other"), name
 
 
 def _besides(request: Request, bucket: str, way: WayIn) -> dict[str, str]:
