@@ -10,7 +10,6 @@ from rusty_lantern.core.baseline.loader import Requirement
 EXPOSURE_FACTS = {f"exposure.{verb}": verb for verb in VERBS} | {
     f"exposure.{audience}.{verb}": verb for audience in AUDIENCES for verb in VERBS
 }
-
 """Each fact of exposure → the verb that it is about."""
 
 
