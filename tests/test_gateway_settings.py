@@ -12,10 +12,14 @@ from urllib.error import HTTPError
 from urllib.request import Request as Query
 from urllib.request import urlopen
 
+import msgspec
+
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.facts.bucket_web import any_page_has
 from rusty_lantern.core.model.dossier import decode
 from tests.conftest import lantern, whole_or
@@ -129,6 +133,14 @@ def test_under_the_guard_on_new_acls_the_request_that_is_shown_is_a_copy(gateway
     assert {verdict["verdict"] for verdict in shown.values()} == {"open"}
     by_copy = {"x-amz-copy-source": "(any object that the caller may read)"}
     assert [shown[name]["witness"].get("headers", {}) for name in ("copies", "uploads")] == [by_copy, {}]
+    dossier = decode(next((folder / "surveys").glob("2*/stores/real.json")).read_bytes(), "real.json")
+    denied = [
+        msgspec.structs.replace(bucket, public_access_guards=Answer("denied", None, "denied"))
+        for bucket in dossier.buckets
+    ]
+    unread = views([msgspec.structs.replace(dossier, buckets=denied)], None, dossier.taken)
+    assert {view.bucket.name: view.rules.takes_copies_alone for view in unread} == {"copies": True, "uploads": True}
+    assert {view.verdicts["anyone", "write"].level for view in unread} == {"unknown"}
     copied = {"x-amz-copy-source": "/copies/a"}
     answers = [send_to(gateway.address, None, "PUT", f"/copies/{k}", "", h)[0] for k, h in (("b", {}), ("c", copied))]
     assert answers == [403, 200]

@@ -23,6 +23,7 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import own_differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.proposed_bucket import beside
+from rusty_lantern.core.audit.refused_policy import refused_by_guard
 from rusty_lantern.core.audit.store_subject import store_subjects, views
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
@@ -196,6 +197,9 @@ def test_a_policy_that_its_bucket_s_guard_refuses_is_told_so() -> None:
         "public list; switch the guard off while this one is applied"
     ]
     assert not [words for one in _remedies(_alone(policy)) for words in one.proof if "refused" in words]
+    unread = _with(_alone(policy), public_access_guards=Answer("denied", None, "denied to this credential"))
+    may_be_on = "the bucket's public-access guards could not be read: one that refuses new public policies may be on"
+    assert refused_by_guard(unread) == may_be_on
     both = _remedies(guarded, "exposure.read: closed, exposure.list: closed")
     assert not [words for one in both for words in one.proof if "refused" in words]
 

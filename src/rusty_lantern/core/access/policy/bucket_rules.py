@@ -94,7 +94,8 @@ class Rules(msgspec.Struct, frozen=True):
     names_are_given: bool = False
     """Whether the store's administrators name its users: no outsider chooses a name."""
     takes_copies_alone: bool = False
-    """Whether nothing is stored in it but copies of other objects: plain uploads are refused, whatever rules say."""
+    """Whether nothing, or perhaps nothing, is stored in it but copies of other objects: plain uploads are refused,
+    whatever rules say."""
 
     def granted_actions(self, grant: Grant | ObjectGrant, *, most: bool = False) -> frozenset[str]:
         """What a grant allows; `most`: what it may allow, where that is in doubt."""
@@ -202,7 +203,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         dialect_of(store).readings.bypass_goes_with_deletion,
         dialect_of(store).readings.user_names_are_given,
         # measured on release 16.2: the guard refuses every upload and every part; a copy passes
-        a_gateways(store) and strongest(guards_of(bucket, store, "refuse_new_acls", "")).on,
+        a_gateways(store) and strongest(guards_of(bucket, store, "refuse_new_acls", "")) != Guard(False),
     )
 
 
