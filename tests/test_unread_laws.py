@@ -80,7 +80,7 @@ def seaweed() -> Dossier:
     return msgspec.structs.replace(
         saltmarsh.harbour().dossier, buckets=buckets, software=Answer("known", Software("", dialect="seaweed-4")),
         identities=Answer("known", [nobody]), groups=Answer("known", [crew]), credentials=Answer("known", []),
-        doors=Answer("known", [Door("filer", "http://filer.example", read=True)]),
+        doors=Answer("known", [Door("filer", "http://filer.example", read=True, takes_changes=False)]),
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from rusty_lantern import __version__
 
 ESTATE, SURVEYS, SUMMARIES, MANIFEST = "estate.yaml", "surveys", "results", "survey.json"
 PARTIAL = ".partial"
-FORM = 37
+FORM = 38
 """Of kept summaries: one of another form is worked out again."""
 
 

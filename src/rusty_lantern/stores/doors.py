@@ -23,7 +23,7 @@ from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.stores.admin.reader import AdminDoor, with_admin
 from rusty_lantern.stores.admin.role_sessions import roles_behind, takes_sessions
-from rusty_lantern.stores.filer import read_filer
+from rusty_lantern.stores.filer import let_in_words, read_filer
 from rusty_lantern.stores.first_answer import reach_address
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
@@ -231,8 +231,8 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
         return await _reach_admin(visit, entry)
     if entry.name == "filer":
         door = await read_filer(at_door, entry)
-        note = "it lets in whoever reaches it, without credentials" if door.lets_in else door.note
-        return DoorReached("filer", entry.at, readable=door.read and not door.lets_in, note=note)
+        note = let_in_words(door)
+        return DoorReached("filer", entry.at, readable=door.read and not note, note=note)
     async with Client(at_door.store, None, visit.folder, log=visit.log) as outside:
         first = await reach_address(outside, visit.moment)
     return DoorReached(entry.name, entry.at, readable=None if first.answers else False, note=first.note)

@@ -2,6 +2,8 @@
 credentials either, and reads, writes and deletes every object for whoever reaches that port (measured on release 4.48).
 
 It is asked for the first entry of its root, without credentials; of the answer nothing is kept but that it is one.
+Whether it takes changes without a token is asked by a GET too: where it takes uploads in parts (the open protocol
+tus 1.0.0), it asks for the token of changes whatever the method, and only then refuses a GET for what it is.
 """
 
 from __future__ import annotations
@@ -12,6 +14,7 @@ from urllib.parse import quote, urlsplit
 import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.filer import NOT_KNOWN
 from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.dialect import SEAWEED_4
@@ -26,6 +29,11 @@ from rusty_lantern.stores.reader import Visit
 
 FILER: Final = "filer"
 ASKS_FOR_A_TOKEN = 401
+NOT_THAT_METHOD = 405
+UPLOADS = ".tus/"
+"""Where it takes uploads in parts, as it comes."""
+TUS = "tus-resumable"
+"""The header of each request and answer there. Source: https://tus.io/protocols/resumable-upload, version 1.0.0."""
 
 
 class _Folder(msgspec.Struct):
@@ -46,11 +54,31 @@ async def read_filer(visit: Visit, entry: DoorEntry) -> Door:
             )  # fmt: skip
         except RequestFailed as error:
             return Door(FILER, entry.at, note=error.note)
-    if reply.status == ASKS_FOR_A_TOKEN:
-        return Door(FILER, entry.at, read=True)
-    if reply.status == 200 and _without_entries(reply.body):
-        return Door(FILER, entry.at, read=True, lets_in=True)
-    return Door(FILER, entry.at, note=f"it answered {reply.status}, not as a filer does")
+        lets_in = reply.status == 200 and bool(_without_entries(reply.body))
+        if not lets_in and reply.status != ASKS_FOR_A_TOKEN:
+            return Door(FILER, entry.at, note=f"it answered {reply.status}, not as a filer does")
+        return Door(FILER, entry.at, read=True, lets_in=lets_in, takes_changes=await _takes_changes(outside, entry))
+
+
+async def _takes_changes(outside: Client, entry: DoorEntry) -> bool | None:
+    """Whether it takes changes without a token; None where its answer does not show that."""
+    try:
+        reply = await outside.ask(path=f"{urlsplit(entry.at).path}/{UPLOADS}", headers={TUS: "1.0.0"})
+    except RequestFailed:
+        return None
+    answers = {NOT_THAT_METHOD: True, ASKS_FOR_A_TOKEN: False}
+    return answers.get(reply.status) if TUS in reply.headers else None
+
+
+def let_in_words(door: Door) -> str:
+    """Who gets in at a filer without credentials, and for what; why it is not known; empty for nobody."""
+    if not door.read:
+        return door.note
+    reads = "it lets in whoever reaches it, without credentials" if door.lets_in else ""
+    changes = "it takes changes from whoever reaches it, without credentials" if door.takes_changes else ""
+    if door.takes_changes is None:
+        changes = NOT_KNOWN
+    return ", and ".join(words for words in (reads, changes) if words)
 
 
 AS_IT_COMES = 8888

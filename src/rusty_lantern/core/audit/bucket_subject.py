@@ -22,6 +22,7 @@ from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import DecidedRules, VerdictCache
+from rusty_lantern.core.access.way_around_locks import way_around_locks
 from rusty_lantern.core.answer import Answer, Fact, fact_of, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts
@@ -36,7 +37,6 @@ from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
-from rusty_lantern.core.object_rules.gateway_expiry import way_around_locks
 
 
 class StoreContext(Protocol):

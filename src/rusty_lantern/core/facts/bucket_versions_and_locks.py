@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime
 
+from rusty_lantern.core.access.way_around_locks import way_around_locks
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ENCRYPTION_ACTIONS,
@@ -15,7 +16,6 @@ from rusty_lantern.core.facts.event_actions import (
 from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import Lock
 from rusty_lantern.core.model.store_index import keeper_of
-from rusty_lantern.core.object_rules.gateway_expiry import way_around_locks
 from rusty_lantern.core.value_types import DURATION, MOMENT, SWITCH, TEXT, Levels
 
 
@@ -121,7 +121,7 @@ fact(
     TEXT,
     "how locked versions can be deleted all the same, whatever their retention or hold; absent: no way is known",
     area="versions and locks",
-    advice="switch the gateway's Swift protocol off, or let nobody write at its Swift door",
+    advice="shut that door: switch a gateway's Swift protocol off; have a filer ask for a token for changes",
 )
 def lock_way_around(subject: BucketView, _: str) -> Fact:
     """Absent where nothing can be locked."""

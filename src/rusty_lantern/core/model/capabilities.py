@@ -154,7 +154,7 @@ S3 = Capabilities(
         "account", "public_access_guards", "certificate", "plain_http", "legacy_signatures", "account_acl", "doors",
     }),
     elsewhere=BESIDE,
-    headers=("x-amz-", "x-rgw-", "access-control-allow-origin"),
+    headers=("x-amz-", "x-rgw-", "access-control-allow-origin", "tus-resumable"),
     passing_headers=("x-amz-request-id", "x-amz-id-2"),
     documents="s3",
 )  # fmt: skip

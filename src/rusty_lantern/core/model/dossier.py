@@ -38,6 +38,8 @@ class Door(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether it was found there, and the estate file does not name it."""
     lets_in: bool = False
     """Whether it answers whoever sends no credentials, about everything that the store holds."""
+    takes_changes: bool | None = None
+    """Of a filer: whether it takes changes from whoever sends no credentials. None: not known."""
 
 
 OBJECT_GATEWAY = "an object gateway"

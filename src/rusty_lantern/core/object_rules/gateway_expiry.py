@@ -31,8 +31,8 @@ def expiry_by_swift(store: Dossier) -> Answer[bool]:
     return Answer("known", value=any(door.name == "swift" for door in store.doors.value or ()))
 
 
-def way_around_locks(store: Dossier) -> Answer[str]:
-    """How locked versions of a store can be deleted all the same; absent where no way is known."""
+def deletions_by_expiry(store: Dossier) -> Answer[str]:
+    """How locked versions of a store can be deleted so; absent where they cannot."""
     by_swift = expiry_by_swift(store)
     if by_swift.unread:
         return Answer(by_swift.state, None, by_swift.note, by_swift.evidence)

@@ -14,9 +14,11 @@ SHUT_THE_FILER = (
 
 
 def without_filer(view: BucketSubject) -> BucketSubject | None:
-    """The bucket behind a filer that asks for a token; None where it lets nobody in as it is."""
+    """The bucket behind a filer that asks for a token; None where it is not known to let anybody in as it is."""
     doors = view.dossier.doors
-    if not any(door.name == FILER and door.lets_in for door in doors.value or ()):
+    if not any(door.name == FILER and (door.lets_in or door.takes_changes) for door in doors.value or ()):
         return None
-    shut = doors.map(lambda every: [msgspec.structs.replace(door, lets_in=False) for door in every])
+    shut = doors.map(
+        lambda every: [msgspec.structs.replace(door, lets_in=False, takes_changes=False) for door in every]
+    )
     return msgspec.structs.replace(view, dossier=msgspec.structs.replace(view.dossier, doors=shut))

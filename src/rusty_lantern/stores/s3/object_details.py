@@ -147,7 +147,11 @@ _but = msgspec.structs.replace
 def _says_none(reply: Reply) -> bool:
     """Whether the store says that nothing of the kind is configured, rather than that one may not ask."""
     code = error_code(reply.body)[0]
-    return reply.status in (400, 404) and ("ObjectLock" in code or code in ("InvalidRequest", "NoSuchRetention"))
+    return reply.status in (400, 404) and ("ObjectLock" in code or code in _SAYS_NONE)
+
+
+_SAYS_NONE = ("InvalidRequest", "NoSuchRetention", "NoSuchObjectLegalHold")
+"""The codes of stores that do not say so of an object lock (measured: an object gateway, a SeaweedFS server)."""
 
 
 def _mode(written: str) -> Mode | None:

@@ -274,8 +274,8 @@ def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, 
         query = "&".join(part for part in (query, urlencode(parameters)) if part)
     if door == "blob":
         method, query = _by_blob_protocol(request.action, method)
-    if door == "filer":  # folders of it are the buckets
-        query, path = "", f"/buckets{path}" + ("" if request.key else "/")
+    if door == "filer":
+        query, path = _by_filer(request, path)
     if door == "web":
         path = f"/{quote(request.key, safe='/-_.~')}"
     if door == "swift":
@@ -288,6 +288,20 @@ BODY = "body"
 """What stands for the body of a request: the name of a bucket, or of an object in it, that a bulk deletion deletes."""
 POSTED = {SETS_ACL: ".r:*", SETS_END: "(seconds since 1970)"}
 """What a POST at a gateway's Swift door says, by header: the bucket's ACL, and from when on the object is deleted."""
+
+
+def _by_filer(request: Request, path: str) -> tuple[str, str]:
+    """Query and path at a filer: its folders are the buckets, and the versions of an object are files of a folder."""
+    path, described = f"/buckets{path}", ACTIONS[request.action]
+    if described.verb == "change-settings":
+        return "recursive=true", path
+    if described.verb == "read-settings":
+        return "metadata=true", path
+    if not request.key:
+        return "", f"{path}/"
+    if "versionId" not in described.query:
+        return "", path
+    return ("", f"{path}.versions/") if described.verb == "read" else ("recursive=true", f"{path}.versions")
 
 
 def _by_blob_protocol(action: str, method: str) -> tuple[str, str]:

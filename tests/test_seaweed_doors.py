@@ -1,0 +1,173 @@
+"""What a real SeaweedFS server's filer lets in, by what it asks a token for; and who deletes what is locked, at each
+door."""
+
+from __future__ import annotations
+
+import json
+import time
+import urllib.error
+import urllib.request
+from datetime import UTC, datetime, timedelta
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from rusty_lantern.core.object_rules.retention import protection
+from rusty_lantern.objects.duckdb_engine import table_path
+from rusty_lantern.objects.tables import read_versions
+from tests.conftest import lantern
+from tests.seaweed_server import KEEPER, USERS, Seaweed, running_seaweed
+from tests.test_gateway_retention import DEFAULTS, deleted, lay_out
+from tests.test_seaweed import RESOURCE, make, stored, surveyed, written
+
+KEYS = {"QUAY_ACCESS_KEY_ID": KEEPER[0], "QUAY_SECRET_ACCESS_KEY": KEEPER[1]}
+FILERS: dict[str, tuple[str, ...]] = {"asks for nothing": (), "asks for reads": (".read",), "asks for changes": ("",)}
+"""How a filer may be set up → for which of its keys it asks for a token."""
+BUCKET = "behind-a-filer"
+
+
+def at_filer(server: Seaweed, method: str, path: str) -> int:
+    """The status of one request without credentials."""
+    asking = urllib.request.Request(f"{server.filer}/buckets/{path}", method=method, data=b"x" * (method == "PUT"))
+    try:
+        with urllib.request.urlopen(asking, timeout=60) as answer:
+            return int(answer.status)
+    except urllib.error.HTTPError as error:
+        return error.code
+
+
+def lay_behind(server: Seaweed) -> None:
+    """A bucket with a lock that its policy shuts, and a version under compliance in it."""
+    server.client().create_bucket(Bucket=BUCKET, ObjectLockEnabledForBucket=True)
+    until = datetime.now(UTC) + timedelta(hours=2)
+    locked: dict[str, Any] = {"ObjectLockMode": "COMPLIANCE", "ObjectLockRetainUntilDate": until}
+    for key in ("a", "b"):
+        server.client().put_object(Bucket=BUCKET, Key=key, Body=b"x", **locked)
+    shut = {
+        "Effect": "Deny",
+        "Principal": {"AWS": RESOURCE},
+        "Action": "s3:*",
+        "Resource": [f"arn:aws:s3:::{BUCKET}/*"],
+    }
+    assert stored(server, BUCKET, written(shut))
+    assert server.send(None, "GET", f"/{BUCKET}/a") == 403
+
+
+def told_of(folder: Path, command: str) -> dict[str, Any]:
+    return dict(json.loads(lantern(command, f"quay/{BUCKET}", "--json", cwd=folder).out))
+
+
+def way_around(folder: Path) -> dict[str, Any]:
+    return next(fact for fact in told_of(folder, "show")["facts"] if fact["fact"] == "lock.way-around")
+
+
+@pytest.mark.parametrize("how", FILERS)
+def test_a_filer_opens_every_bucket_for_what_it_asks_no_token_for(how: str, tmp_path: Path) -> None:
+    (tmp_path / "server").mkdir()
+    with running_seaweed(tmp_path / "server", USERS, asks_for=FILERS[how]) as server:
+        lay_behind(server)
+        folder = tmp_path / "quay"
+        said = surveyed(server, folder, [], "--probe", "--objects", "all")[BUCKET]
+        reach = " ".join(lantern("reach", cwd=folder, **KEYS).out.split())
+        reads, changes = ".read" not in FILERS[how], "" not in FILERS[how]
+        opened = ({"list", "read", "read-settings"} if reads else set()) | (
+            {"write", "delete", "change-settings", "bypass-retention"} if changes else set()
+        )
+        for audience in ("anyone", "any-account"):
+            assert {verb for verb, one in said[audience].items() if one["verdict"] == "open"} == opened
+            assert {one["verdict"] for one in said[audience].values()} <= {"open", "unknown"}
+        assert ("it lets in whoever reaches it" in reach, "it takes changes from whoever" in reach) == (reads, changes)
+        shown = {verb: one["witness"]["request"].split() for verb, one in said["anyone"].items() if verb in opened}
+        around = way_around(folder)
+        assert around["state"] == ("known" if changes else "absent")
+        summary = told_of(folder, "retention")["buckets"][0]["sentence"]
+        assert ("2 of 2 versions are deletable now, locked ones too" in summary) is changes, summary
+        # each request that is shown passes, and what is said to be closed does not
+        if reads:
+            assert at_filer(server, "GET", f"{BUCKET}/") == at_filer(server, "GET", f"{BUCKET}/a.versions/") == 200
+            kept = [path.read_bytes() for path in (folder / "surveys").rglob("*") if path.is_file()]
+            assert not any(b"FullPath" in one for one in kept)
+        if changes:
+            put, delete, drop = (shown[verb] for verb in ("write", "bypass-retention", "change-settings"))
+            assert put == ["PUT", f"/buckets/{BUCKET}/a"] and at_filer(server, "PUT", f"{BUCKET}/new") == 201
+            assert delete == ["DELETE", f"/buckets/{BUCKET}/a.versions?recursive=true"]
+            assert at_filer(server, "DELETE", f"{BUCKET}/a.versions?recursive=true") == 204
+            left = server.client().list_object_versions(Bucket=BUCKET).get("Versions", [])
+            assert "a" not in {one["Key"] for one in left} and "b" in {one["Key"] for one in left}
+            assert drop == ["DELETE", f"/buckets/{BUCKET}?recursive=true"]
+            assert at_filer(server, "DELETE", f"{BUCKET}?recursive=true") == 204
+            assert server.send(KEEPER, "GET", f"/{BUCKET}") == 404
+        else:
+            refused = [at_filer(server, "PUT", f"{BUCKET}/new"), at_filer(server, "DELETE", f"{BUCKET}/a.versions")]
+            assert refused == [401, 401]
+
+
+def test_a_filer_that_asks_for_both_tokens_lets_nobody_in_and_one_that_nobody_named_may(
+    seaweed: Seaweed, tmp_path: Path
+) -> None:
+    lay_behind(seaweed)
+    verdicts = {}
+    for name in ("asking", "unnamed"):
+        said = surveyed(seaweed, tmp_path / name, [], "--probe", filer=name == "asking")[BUCKET]
+        verdicts[name] = {one["verdict"] for audience in ("anyone", "any-account") for one in said[audience].values()}
+    assert verdicts == {"asking": {"closed"}, "unnamed": {"unknown"}}
+    assert (at_filer(seaweed, "GET", f"{BUCKET}/"), at_filer(seaweed, "PUT", f"{BUCKET}/new")) == (401, 401)
+    assert way_around(tmp_path / "asking")["state"] == "absent"
+    unnamed = way_around(tmp_path / "unnamed")
+    assert unnamed["state"] == "failed" and "does not name it" in unnamed["note"]
+    shown = lantern("reach", cwd=tmp_path / "unnamed", **KEYS).out
+    assert "filer: {at: http://127.0.0.1:8888}" in shown
+
+
+def test_every_deletion_on_the_server_goes_as_predicted(seaweed: Seaweed, tmp_path: Path) -> None:
+    client = seaweed.client()
+    buckets = [f"sealed-{number}" for number in range(len(DEFAULTS))]
+    for bucket, default in zip(buckets, DEFAULTS, strict=True):
+        lay_out(client, bucket, default)
+    time.sleep(4)  # the short periods end
+    folder = tmp_path / "quay"
+    surveyed(seaweed, folder, [], "--objects", "all", "--only", "quay/sealed-*")
+    survey, moment, wrong = next((folder / "surveys").glob("*Z")), datetime.now(UTC), []
+    expected = {"delete-permission": (True, True), "bypass-retention": (False, True), "nobody": (False, False)}
+    predicted = dict.fromkeys(expected, 0)
+    for bucket in buckets:
+        for version in list(read_versions(table_path(survey, "quay", bucket))):
+            who = protection(version, moment).deletable_by
+            predicted[who] += 1
+            plainly = deleted(client, bucket, version, bypass=False)
+            if (plainly, plainly or deleted(client, bucket, version, bypass=True)) != expected[who]:
+                wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly))
+    assert wrong == []
+    assert min(predicted.values()) >= 30, predicted
+
+
+def test_a_lock_that_the_server_takes_and_does_not_keep_counts_as_none(seaweed: Seaweed, tmp_path: Path) -> None:
+    """Of what was stored before versioning was switched on, the server acknowledges a retention and forgets it."""
+    client = seaweed.client()
+    make(seaweed, "stored-before")
+    client.put_bucket_versioning(Bucket="stored-before", VersioningConfiguration={"Status": "Enabled"})
+    client.put_object_lock_configuration(
+        Bucket="stored-before", ObjectLockConfiguration={"ObjectLockEnabled": "Enabled"}
+    )
+    until = datetime.now(UTC) + timedelta(hours=2)
+    kept = {"Bucket": "stored-before", "Key": "k", "VersionId": "null"}
+    client.put_object_retention(**kept, Retention={"Mode": "COMPLIANCE", "RetainUntilDate": until})
+    folder = tmp_path / "quay"
+    surveyed(seaweed, folder, [], "--objects", "all", "--only", "quay/stored-before")
+    table = table_path(next((folder / "surveys").glob("*Z")), "quay", "stored-before")
+    version = next(one for one in read_versions(table) if one.key == "k")
+    assert version.mode == "" and protection(version, datetime.now(UTC)).deletable_by == "delete-permission"
+    client.delete_object(**kept)
+    assert "Versions" not in client.list_object_versions(Bucket="stored-before", Prefix="k")
+
+
+def test_an_upload_endpoint_that_answers_otherwise_leaves_it_unknown_whether_a_filer_takes_changes() -> None:
+    from rusty_lantern.core.model.dossier import Door
+    from rusty_lantern.stores.filer import let_in_words
+
+    for lets_in, changes in product((False, True), (None, False, True)):
+        words = let_in_words(Door("filer", "http://f.example", read=True, lets_in=lets_in, takes_changes=changes))
+        assert (words == "") is (not lets_in and changes is False)
+        assert ("not known" in words) is (changes is None)
