@@ -420,3 +420,18 @@ def test_what_puts_it_right_puts_it_right_there(seaweed: Seaweed, tmp_path: Path
     assert shown["region"] == "default"
     told = lantern("reach", cwd=tmp_path / "quay", QUAY_ACCESS_KEY_ID=KEEPER[0], QUAY_SECRET_ACCESS_KEY=KEEPER[1]).out
     assert f"{SEAWEED_SERVER} 4.48; policies are read by dialect seaweed-4" in told
+
+
+def test_a_default_encryption_without_a_key_ends_all_uploads_and_its_remedy_says_so(
+    seaweed: Seaweed, tmp_path: Path
+) -> None:
+    make(seaweed, "to-be-encrypted")
+    folder = tmp_path / "quay"
+    surveyed(seaweed, folder, [], "--only", "quay/to-be-encrypted")
+    required = "title: t\nsheets:\n- sheet: all\n  require: {encryption.at-rest: at least provider-managed}\n"
+    (folder / "baseline.yaml").write_text(required)
+    [remedy] = json.loads(lantern("remedy", "--json", cwd=folder).out)["remedies"]
+    assert "without one it takes this, and then refuses every upload" in remedy["words"]
+    document = remedy["documents"][0]["text"].encode()
+    assert seaweed.send(KEEPER, "PUT", "/to-be-encrypted", "encryption", {}, document) == 200
+    assert seaweed.send(KEEPER, "PUT", "/to-be-encrypted/new", "", {}, b"x") == 500

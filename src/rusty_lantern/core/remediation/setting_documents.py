@@ -7,11 +7,13 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.dialects.shipped import dialect_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.bucket import Encryption, Guards, Lock, Versioning
+from rusty_lantern.core.model.dialect import GATEWAY_16, MINIO_2021, SEAWEED_4
 from rusty_lantern.core.object_rules.gateway_calendar import LAST_MOMENT, beyond_calendar
 from rusty_lantern.core.remediation.advice import advice
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
@@ -114,6 +116,7 @@ def _encryption(view: BucketSubject, requirement: Requirement) -> Change | None:
     accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
     key = view.bucket.encryption.value.key if view.bucket.encryption.value else ""
     words = "set the default encryption; objects that are there stay as they are until written again"
+    words += _WITHOUT_KEYS.get(dialect_of(view.dossier).dialect, "")
     if accepts("provider-managed"):
         return Change(words, Encryption("provider-managed", "AES256"))
     if accepts("customer-managed"):
@@ -121,6 +124,15 @@ def _encryption(view: BucketSubject, requirement: Requirement) -> Change | None:
         return Change(words, Encryption("customer-managed", "aws:kms", key))
     return None
 
+
+_REFUSED = "; the server refuses it unless it has a key service"
+_WITHOUT_KEYS = {
+    GATEWAY_16: _REFUSED,
+    MINIO_2021: _REFUSED,
+    SEAWEED_4: "; see first that the server has a key to encrypt with: without one it takes this, and then refuses "
+    "every upload",
+}
+"""How a store's software reads policies → what becomes of a default encryption there without keys (measured)."""
 
 _ANOTHER_BUCKET = (
     "many stores switch the lock on only when a bucket is made: make a new one with it and copy, or see whether yours "
