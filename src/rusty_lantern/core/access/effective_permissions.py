@@ -14,7 +14,7 @@ rules could not be read may name anybody, and are never left out.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from functools import cached_property
 from typing import Protocol
 
@@ -33,7 +33,7 @@ from rusty_lantern.core.access.policy.identity_policies import (
 from rusty_lantern.core.access.policy.identity_policies import depends_on_caller as conditions_ask
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket
-from rusty_lantern.core.access.resource_rests import Reached, without_resources
+from rusty_lantern.core.access.resource_rests import NOTHING, Rest, Rests
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
     Template,
@@ -95,9 +95,7 @@ class EffectivePermissions:
         self._alive: list[IdentityPolicies | Identity] = []
         """Keeps identities and statements in memory, since they are compared by identity (`is`), not by value: a key
         and what it represents may share a name."""
-        self._shapes: dict[Statement, int] = {}
-        self._shape_of: dict[int, int] = {}
-        self._reached = Reached(self.names)
+        self._rests = Rests(self.names)
         self._granted: dict[object, dict[Verb, Reach]] = {}
         self._veiled: dict[object, bytes] = {}
         self._personal = False
@@ -173,7 +171,7 @@ class EffectivePermissions:
 
     def _permitted(self, identity: Identity, policies: IdentityPolicies) -> list[PermissionGroup]:
         parts, named, own = self._parts(identity), self._named(), _number_of_its_own(identity, policies)
-        rests, wanted = self._rests(policies.statements)
+        rests, wanted = self._rests.of(policies.statements)
         speaking = (name for name, part in parts.items() if part not in DELEGATING)
         wanted |= {bucket for name in speaking for bucket in named.get(name, ())}
         wanted |= self.doubtful
@@ -182,16 +180,14 @@ class EffectivePermissions:
         in_tenant = self._by_tenant.get(policies.account or "", ())
         rests |= {name: (name, *map(id, policies.statements)) for name in in_tenant}
         wanted.update(in_tenant)
-        capped = self._rests(policies.cap)[0] if policies.cap is not None else None
-        alike: dict[object, list[str]] = {}
-        marks: dict[int, tuple[bytes, int]] = {}
-        for bucket in sorted(wanted):
-            template = self._templates[bucket]
-            if id(template) not in marks:
-                who = own or (id(identity) if template.personal else 0)
-                marks[id(template)] = self._veil(template, parts, refuses(policies.statements)), who
-            cap = None if capped is None else capped.get(bucket, ())
-            alike.setdefault((marks[id(template)], rests.get(bucket, ()), cap), []).append(bucket)
+        capped = self._rests.of(policies.cap or ())[0]  # who is capped has a mark of their own
+        refused = refuses(policies.statements)
+
+        def mark(template: Template) -> object:
+            who = own or (id(identity) if template.personal else 0)
+            return self._veil(template, parts, refused), who
+
+        alike = self._kinds(sorted(wanted), mark, rests, capped)
         by_reach: dict[object, list[str]] = {}
         reaches: dict[object, dict[str, Reach]] = {}
         for kind, buckets in alike.items():
@@ -201,6 +197,31 @@ class EffectivePermissions:
                 by_reach.setdefault(shown, []).extend(buckets)
                 reaches[shown] = reach
         return [PermissionGroup(reaches[shown], tuple(sorted(buckets))) for shown, buckets in by_reach.items()]
+
+    def _kinds(
+        self,
+        buckets: Iterable[str],
+        mark: Callable[[Template], object],
+        rests: Mapping[str, Rest],
+        capped: Mapping[str, Rest],
+    ) -> dict[object, list[str]]:
+        """Kind → its buckets: those whose templates have one mark, and that leave the same of the patterns.
+
+        Most share a template and what is left with others, as the same objects: those are put together first.
+        """
+        same: dict[tuple[int, int, int], list[str]] = {}
+        for bucket in buckets:
+            left, cap = rests.get(bucket, NOTHING), capped.get(bucket, NOTHING)
+            same.setdefault((id(self._templates[bucket]), id(left), id(cap)), []).append(bucket)
+        marks: dict[int, object] = {}
+        kinds: dict[object, list[str]] = {}
+        for (number, _, _), together in same.items():
+            bucket = together[0]
+            if number not in marks:
+                marks[number] = mark(self._templates[bucket])
+            kind = (marks[number], rests.get(bucket, NOTHING), capped.get(bucket, NOTHING))
+            kinds.setdefault(kind, []).extend(together)
+        return kinds
 
     @cached_property
     def _by_tenant(self) -> Mapping[str, list[str]]:
@@ -277,41 +298,6 @@ class EffectivePermissions:
                 self._personal = self._personal or self._by_key[key].personal
             self._templates[bucket] = self._by_key[key]
         return self._templates[bucket]
-
-    def _rests(self, statements: Iterable[Statement]) -> tuple[dict[str, tuple[object, ...]], set[str]]:
-        """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
-        are left out. Beside it, the buckets that one of the statements may allow something on."""
-        by_bucket: dict[str, list[object]] = {}
-        allowing: set[str] = set()
-        for statement in statements:
-            number = self._shape(statement)
-            for bucket, rest in self._left_by(statement):
-                by_bucket.setdefault(bucket, []).append((number, rest))
-                if statement.effect != "Deny":
-                    allowing.add(bucket)
-            cap = statement.within
-            while cap is not None:
-                for bucket, rest in self._left_by(cap):
-                    by_bucket.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
-                cap = cap.within
-        return {bucket: tuple(left) for bucket, left in by_bucket.items()}, allowing
-
-    def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
-        """Bucket → what is left of each resource of one statement, without what caps it."""
-        if statement.resources_negated or not statement.resources:
-            yield from ((bucket, bucket if statement.resources_negated else "") for bucket in self.names)
-            return
-        for resource in statement.resources:
-            if statement.stars_end_early:  # what fits then is a part of what fits else, and another one in each bucket
-                yield from ((bucket, (rest, bucket)) for bucket, rest in self._reached.by(resource))
-            else:
-                yield from self._reached.by(resource)
-
-    def _shape(self, statement: Statement) -> int:
-        """What a statement says but for its resources and its name, as a number."""
-        if id(statement) not in self._shape_of:
-            self._shape_of[id(statement)] = self._shapes.setdefault(without_resources(statement), len(self._shapes))
-        return self._shape_of[id(statement)]
 
     def granted(self, identity: Principal, bucket: str) -> dict[Verb, Reach]:
         """What the rules of a bucket alone grant an identity that they name; one of each template is decided."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
 
 import msgspec
 
@@ -101,3 +102,81 @@ class Reached:
             if rests:
                 yield bucket, rests
             start += 1
+
+
+Rest = tuple[object, ...]
+"""What the resource patterns of statements leave of themselves once a bucket's name is read."""
+NOTHING: Rest = ()
+
+
+class _Left(NamedTuple):
+    """What one statement leaves in each bucket that it reaches, and those that it may allow something on."""
+
+    rests: Mapping[str, Rest]
+    allowing: frozenset[str]
+
+
+class Rests:
+    """What statements leave in each of these buckets; kept by identity (`is`), so whoever asks keeps the statements."""
+
+    def __init__(self, names: Sequence[str]) -> None:
+        self.names = names
+        self._reached = Reached(names)
+        self._shapes: dict[Statement, int] = {}
+        self._shape_of: dict[int, int] = {}
+        self._left_of: dict[int, _Left] = {}
+        self._rest: dict[Rest, Rest] = {}
+        """Each rest once: those that are equal are one object, and are compared as such."""
+        self._joined: dict[tuple[int, int], Rest] = {}
+
+    def of(self, statements: Iterable[Statement]) -> tuple[dict[str, Rest], set[str]]:
+        """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
+        are left out. Beside it, the buckets that one of the statements may allow something on."""
+        left = sorted(map(self._left, statements), key=lambda one: -len(one.rests))
+        rests = dict(left[0].rests) if left else {}
+        for one in left[1:]:  # most reach few buckets: the many are copied as they are
+            for bucket, rest in one.rests.items():
+                before = rests.get(bucket)
+                rests[bucket] = rest if before is None else self._both(before, rest)
+        return rests, set().union(*(one.allowing for one in left))
+
+    def _both(self, before: Rest, rest: Rest) -> Rest:
+        key = (id(before), id(rest))
+        if key not in self._joined:
+            both = before + rest
+            self._joined[key] = self._rest.setdefault(both, both)
+        return self._joined[key]
+
+    def _left(self, statement: Statement) -> _Left:
+        """What one statement, and what caps it, leave of themselves; kept by statement."""
+        if id(statement) not in self._left_of:
+            number, by_bucket = self._shape(statement), dict[str, list[object]]()
+            for bucket, rest in self._left_by(statement):
+                by_bucket.setdefault(bucket, []).append((number, rest))
+            allowing = frozenset(by_bucket) if statement.effect != "Deny" else frozenset[str]()
+            cap = statement.within
+            while cap is not None:
+                for bucket, rest in self._left_by(cap):
+                    by_bucket.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
+                cap = cap.within
+            written = ((bucket, tuple(left)) for bucket, left in by_bucket.items())
+            rests = {bucket: self._rest.setdefault(left, left) for bucket, left in written}
+            self._left_of[id(statement)] = _Left(rests, allowing)
+        return self._left_of[id(statement)]
+
+    def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
+        """Bucket → what is left of each resource of one statement, without what caps it."""
+        if statement.resources_negated or not statement.resources:
+            yield from ((bucket, bucket if statement.resources_negated else "") for bucket in self.names)
+            return
+        for resource in statement.resources:
+            if statement.stars_end_early:  # what fits then is a part of what fits else, and another one in each bucket
+                yield from ((bucket, (rest, bucket)) for bucket, rest in self._reached.by(resource))
+            else:
+                yield from self._reached.by(resource)
+
+    def _shape(self, statement: Statement) -> int:
+        """What a statement says but for its resources and its name, as a number."""
+        if id(statement) not in self._shape_of:
+            self._shape_of[id(statement)] = self._shapes.setdefault(without_resources(statement), len(self._shapes))
+        return self._shape_of[id(statement)]
