@@ -29,8 +29,11 @@ from tests.conftest import lantern, whole_or
 from tests.dialects.constructs import KEYS, lets_in, rows
 from tests.gateway import takes_policy
 from tests.juicefs_server import DECK, KEEPER, JuiceFS
+from tests.real_store import workspace_for
 from tests.test_dialects import request_of, text_of
+from tests.test_real_stores import surveyed as read_back
 from tests.test_seaweed import written
+from tests.varied import build, differences
 
 CALLER = Caller("", "arn:aws:iam:::user/deck", "deck")
 NOT_OFFERED = (
@@ -516,3 +519,13 @@ def test_users_are_known_to_whom_the_docs_say_and_else_unknown(
     reach = lantern("reach", cwd=tmp_path, QUAY_ACCESS_KEY_ID=KEEPER[0], QUAY_SECRET_ACCESS_KEY=KEEPER[1]).out
     words = "readable" if name == "auditor" else "denied"
     assert re.search(f"identities .*{words}", " ".join(reach.split()))
+
+
+def test_varied_buckets_read_as_they_were_set_up_and_as_the_standard_client_reads_them(
+    juicefs: JuiceFS, tmp_path: Path
+) -> None:
+    made = build(juicefs.keeper, 24, locks=(None,))
+    folder = workspace_for(tmp_path / "ws", juicefs.address, KEEPER)
+    assert lantern("survey", "--only", "real/fen-*", cwd=folder).code == 0
+    assert differences(juicefs.keeper, made, read_back(folder)) == ([], set())
+    assert {setting for settings in made.values() for setting in settings} == {"policy", "tags"}

@@ -18,9 +18,12 @@ from rusty_lantern.core.object_rules.retention import protection
 from rusty_lantern.objects.duckdb_engine import table_path
 from rusty_lantern.objects.tables import read_versions
 from tests.conftest import lantern
+from tests.real_store import workspace_for
 from tests.seaweed_server import KEEPER, USERS, Seaweed, running_seaweed
 from tests.test_gateway_retention import DEFAULTS, deleted, lay_out
+from tests.test_real_stores import surveyed as read_back
 from tests.test_seaweed import RESOURCE, make, stored, surveyed, written
+from tests.varied import build, differences
 
 KEYS = {"QUAY_ACCESS_KEY_ID": KEEPER[0], "QUAY_SECRET_ACCESS_KEY": KEEPER[1]}
 FILERS: dict[str, tuple[str, ...]] = {"asks for nothing": (), "asks for reads": (".read",), "asks for changes": ("",)}
@@ -141,6 +144,18 @@ def test_every_deletion_on_the_server_goes_as_predicted(seaweed: Seaweed, tmp_pa
                 wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly))
     assert wrong == []
     assert min(predicted.values()) >= 30, predicted
+
+
+def test_varied_buckets_read_as_they_were_set_up_and_as_the_standard_client_reads_them(
+    seaweed: Seaweed, tmp_path: Path
+) -> None:
+    made = build(seaweed.client(), 36)
+    folder = workspace_for(tmp_path / "ws", seaweed.address, KEEPER)
+    assert lantern("survey", "--only", "real/fen-*", cwd=folder).code == 0
+    assert differences(seaweed.client(), made, read_back(folder)) == ([], set())
+    assert {setting for settings in made.values() for setting in settings} == {
+        "acl", "cross_origin", "policy", "lifecycle", "lock", "tags", "versioning",
+    }  # fmt: skip
 
 
 def test_a_lock_that_the_server_takes_and_does_not_keep_counts_as_none(seaweed: Seaweed, tmp_path: Path) -> None:

@@ -188,6 +188,13 @@ def test_a_limited_survey_reads_and_says_only_that(tmp_path: Path) -> None:
     assert (wrong.code, 'did you mean "harbour"?' in wrong.err) == (2, True)
 
 
+def test_what_a_survey_was_not_told_to_ask_is_not_counted_as_failed(tmp_path: Path) -> None:
+    with harbour() as (address, _):
+        folder = estate_for(tmp_path / "ws", address)
+        counted = json.loads(lantern("survey", *AS_OF, "--json", cwd=folder).out)["questions"]["harbour"]
+    assert counted["known"] > 300 and counted.get("failed", 0) == 0, counted
+
+
 def test_a_dry_run_tells_and_keeps_nothing(demo: Demo, tmp_path: Path) -> None:
     before = names(demo.folder / "surveys")
     demo.store.requests.clear()

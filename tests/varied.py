@@ -24,7 +24,11 @@ REFUSED = (
     "InvalidArgument",
     "InvalidRequest",
     "InvalidBucketState",
+    "InvalidTag",
+    "BucketAlreadyExists",
+    "BucketAlreadyOwnedByYou",
 )
+"""What stores answer to a setting that they do not have, or do not take so: some take it for a new bucket."""
 
 
 @dataclass(frozen=True)
@@ -124,7 +128,7 @@ SETTINGS: tuple[Setting, ...] = (
     Setting(
         "versioning", (None, "Enabled", "Suspended"),
         lambda c, b, v: c.put_bucket_versioning(Bucket=b, VersioningConfiguration={"Status": v}),
-        lambda c, b: STATES[c.get_bucket_versioning(Bucket=b).get("Status")],
+        lambda c, b: _or_none(lambda: STATES[c.get_bucket_versioning(Bucket=b).get("Status")]),
         lambda b: b.versioning.map(lambda v: v.state),
     ),
     Setting(
@@ -203,12 +207,12 @@ LOCK = Setting(
 )
 
 
-def build(client: Any, count: int, prefix: str = "fen", seed: int = 9) -> dict[str, dict[str, Any]]:
+def build(client: Any, count: int, prefix: str = "fen", locks: tuple[Any, ...] = LOCKS) -> dict[str, dict[str, Any]]:
     """Make so many buckets; bucket → setting → what was put (only what the store took)."""
-    dice = random.Random(seed)
+    dice = random.Random(9)
     made: dict[str, dict[str, Any]] = {}
     for number in range(count):
-        name, lock = f"{prefix}-{number:03d}", LOCKS[number % len(LOCKS)]
+        name, lock = f"{prefix}-{number:03d}", locks[number % len(locks)]
         client.create_bucket(Bucket=name, ObjectLockEnabledForBucket=lock is not None)
         put = made[name] = {}
         if isinstance(lock, tuple):

@@ -135,6 +135,10 @@ def drift_duration_result(drift_duration: DriftDuration) -> DriftDurationResult:
 ALSO_READ = ("identities", "groups", "credentials", "encryption_keys", "links")
 
 
+_ASKED_APART = ("anonymous_test", "object_acls", "table")
+"""Answers about a bucket that are there only where a survey was told to look further: none of them failed."""
+
+
 def survey_result(survey: Survey) -> SurveyResult:
     """What a survey read, by store and state of answer."""
     questions: dict[str, dict[str, int]] = {}
@@ -145,7 +149,7 @@ def survey_result(survey: Survey) -> SurveyResult:
             answer.state
             for bucket in dossier.buckets
             for name in bucket.__struct_fields__
-            if name not in ("name", "owner", "anonymous_test", "table")
+            if name not in ("name", "owner", *_ASKED_APART)
             and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
             and not (name not in offered and answer.state == "unsupported")
         )
