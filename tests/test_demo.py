@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import shutil
 import urllib.request
+from collections import Counter
 from datetime import timedelta
+from itertools import product
 from pathlib import Path
 from typing import Any
 from urllib.error import HTTPError
@@ -15,6 +17,9 @@ import pytest
 from rusty_lantern.archive.surveys import load
 from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.cli.session import stores_of
+from rusty_lantern.core.answer import NOT_IN_DOSSIER
+from rusty_lantern.core.model.capabilities import FIELD_WORDS
+from rusty_lantern.reports.results.surveys import survey_result
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import Demo, Lived, Whole, estate_for, lantern
 from tests.saltmarsh_answers import DRIFT, EXPOSED, LOOK_ALIKES, OBJECT_DRIFT, OBJECT_UNKNOWN, UNKNOWN
@@ -146,3 +151,23 @@ def test_what_follows_from_a_survey_is_kept_in_a_process_until_its_estate_change
     estate = place.folder / "estate.yaml"
     estate.write_text(estate.read_text().replace("encrypted disks", "disks that are encrypted"))
     assert stores_of(Workspace(place.folder), taken, when) is not first
+
+
+def test_a_survey_says_what_it_did_not_read_and_why(lived: Lived) -> None:
+    """Every answer about a bucket that is unread for whatever reason: denied, hidden from this credential, failed."""
+    survey = load(Workspace(lived.folder).surveys)
+    told, counted = survey_result(survey), Counter[str]()
+    apart = ("anonymous_test", "object_acls", "table", "differs_by_door", "owner")
+    for dossier in survey.dossiers:
+        rows = told.unread_answers.get(dossier.store, [])
+        for bucket, name in product(dossier.buckets, FIELD_WORDS):
+            answer = getattr(bucket, name)
+            if answer.unread and answer.note != NOT_IN_DOSSIER and name not in apart:
+                counted[answer.state] += 1
+                [row] = [row for row in rows if row.reason == answer.reason]
+                assert FIELD_WORDS[name] in row.what and row.buckets >= 1
+    assert min(counted[state] for state in ("denied", "hidden", "failed")) >= 1, counted
+    assert sum(row.buckets for rows in told.unread_answers.values() for row in rows) <= counted.total()
+    words = " ".join(lived.out.split())
+    assert "not read of bucket drone-orthophotos: access policies (denied to this credential: AccessDenied)" in words
+    assert "lagoon: not read of 9 buckets: default encryption (not shown to this credential" in words

@@ -113,6 +113,7 @@ HEADINGS = {
     "quota": "The most that may be stored.",
     "name": "The name, with its store.",
     "not inspected": "Versions that were not, or could not be, inspected.",
+    "not read": "Questions that were not asked, or that got no usable answer; why is said below.",
     "not offered": "Questions that the store's software does not have.",
     "note": "More about it.",
     "now": "What it is now.",

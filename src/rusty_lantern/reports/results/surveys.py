@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
 
@@ -72,6 +73,18 @@ class HistoryResult(msgspec.Struct, frozen=True, kw_only=True):
     """Whether the archive fits an anchor that was given."""
 
 
+class UnreadAnswers(msgspec.Struct, frozen=True, kw_only=True):
+    """What was not read of some of a store's buckets, for one reason."""
+
+    what: list[str]
+    """In words, as `lantern reach` names what can be asked about a bucket."""
+    buckets: int
+    """Of how many it was not read, in part at least."""
+    first: str
+    """The first of them."""
+    reason: str
+
+
 class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     """`lantern survey --json`."""
 
@@ -80,6 +93,8 @@ class SurveyResult(msgspec.Struct, frozen=True, kw_only=True):
     stores: dict[str, int | None]
     questions: dict[str, dict[str, int]]
     """Store → how many answers of each state."""
+    unread_answers: dict[str, list[UnreadAnswers]]
+    """Store → what was not read of its buckets, and why; what most buckets lack comes first."""
     unread_stores: dict[str, str]
     also_read: dict[str, dict[str, int]]
     """Store → how many identities, groups, credentials, encryption keys and links it showed."""
@@ -135,30 +150,22 @@ def drift_duration_result(drift_duration: DriftDuration) -> DriftDurationResult:
 ALSO_READ = ("identities", "groups", "credentials", "encryption_keys", "links")
 
 
-_ASKED_APART = ("anonymous_test", "object_acls", "table")
-"""Answers about a bucket that are there only where a survey was told to look further: none of them failed."""
+_ASKED_APART = ("name", "owner", "anonymous_test", "object_acls", "table", "differs_by_door")
+"""What is asked about a bucket in another way, or only where a survey was told to look further, or made of others."""
 
 
 def survey_result(survey: Survey) -> SurveyResult:
     """What a survey read, by store and state of answer."""
     questions: dict[str, dict[str, int]] = {}
     for dossier in survey.dossiers:
-        protocol = PROTOCOLS.get(dossier.protocol or "s3")
-        offered = protocol.tells if protocol else frozenset(FIELD_WORDS)
-        states = Counter(
-            answer.state
-            for bucket in dossier.buckets
-            for name in bucket.__struct_fields__
-            if name not in ("name", "owner", *_ASKED_APART)
-            and (answer := getattr(bucket, name)).note != NOT_IN_DOSSIER
-            and not (name not in offered and answer.state == "unsupported")
-        )
+        states = Counter(answer.state for _, _, answer in _answers(dossier))
         questions[dossier.store] = dict(sorted(states.items()))
     return SurveyResult(
         survey=survey.name,
         taken=survey.manifest.taken,
         stores=survey.manifest.stores,
         questions=questions,
+        unread_answers={d.store: rows for d in survey.dossiers if (rows := _unread_answers(d))},
         unread_stores=survey.unread,
         also_read={
             d.store: {name: len(getattr(d, name).value) for name in ALSO_READ if getattr(d, name).value}
@@ -166,6 +173,32 @@ def survey_result(survey: Survey) -> SurveyResult:
         },
         also_unread={d.store: unread for d in survey.dossiers if not d.unlisted and (unread := _also_unread(d))},
     )
+
+
+def _answers(dossier: Dossier) -> Iterator[tuple[str, str, Answer[Any]]]:
+    """Bucket, field, and what was answered about it: of all that the store's protocol, or its document, tells."""
+    protocol = PROTOCOLS.get(dossier.protocol or "s3")
+    offered = protocol.tells if protocol else frozenset(FIELD_WORDS)
+    for bucket in dossier.buckets:
+        for name in bucket.__struct_fields__:
+            if name in _ASKED_APART:
+                continue
+            answer = getattr(bucket, name)
+            if answer.note != NOT_IN_DOSSIER and not (name not in offered and answer.state == "unsupported"):
+                yield bucket.name, name, answer
+
+
+def _unread_answers(dossier: Dossier) -> list[UnreadAnswers]:
+    by_reason: dict[str, tuple[dict[str, None], dict[str, None]]] = {}
+    for bucket, name, answer in _answers(dossier):
+        if answer.unread:
+            what, buckets = by_reason.setdefault(answer.reason, ({}, {}))
+            what[FIELD_WORDS.get(name, name)] = buckets[bucket] = None
+    rows = [
+        UnreadAnswers(what=list(what), buckets=len(buckets), first=next(iter(buckets)), reason=reason)
+        for reason, (what, buckets) in by_reason.items()
+    ]
+    return sorted(rows, key=lambda row: -row.buckets)
 
 
 _NEVER_ASKED = {NOT_IN_DOSSIER, *dict(BESIDE).values()}

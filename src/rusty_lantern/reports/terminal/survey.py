@@ -9,15 +9,18 @@ from rusty_lantern.reports.results.surveys import SurveyResult
 from rusty_lantern.reports.terminal.layout import STYLES, Cell, line, many, next_step
 from rusty_lantern.reports.terminal.table import Table
 
+MOST_REASONS = 6
+"""Of one store, of how many the view says what was not read for them."""
+
 
 def survey_view(screen: Console, result: SurveyResult) -> None:
     """What was kept, and what could not be read."""
     line(screen, ("saved survey ", ""), (result.survey, "bold"))
-    grid = Table("store", "buckets", "answers", "denied", "failed", "not offered", right=(1, 2, 3, 4, 5))
+    grid = Table("store", "buckets", "answers", "denied", "not read", "not offered", right=(1, 2, 3, 4, 5))
     for store, buckets in result.stores.items():
         states = result.questions.get(store, {})
         answered = sum(states.get(state, 0) for state in ("known", "absent"))
-        refused = [states.get(state, 0) for state in ("denied", "failed")]
+        refused = [states.get("denied", 0), states.get("failed", 0) + states.get("hidden", 0)]
         cells: list[Cell] = [(f"{n:,}", STYLES["unknown"] if n else "dim") for n in refused]
         grid.add(
             store,
@@ -27,6 +30,14 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             (f"{states.get('unsupported', 0):,}", "dim"),
         )
     grid.show(screen, indent=2)
+    for store, answers in result.unread_answers.items():
+        for one in answers[:MOST_REASONS]:
+            where = f"bucket {one.first}" if one.buckets == 1 else f"{one.buckets:,} buckets"
+            words = f"{store}: not read of {where}: {', '.join(one.what)} ({one.reason})"
+            line(screen, (words, STYLES["unknown"]), indent=2, hang=2)
+        if len(answers) > MOST_REASONS:
+            rest = many(len(answers) - MOST_REASONS, "more reason", "more reasons")
+            line(screen, (f"{store}: and {rest}", STYLES["unknown"]), indent=2)
     for store, counts in result.also_read.items():
         if counts:
             words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in counts.items())
