@@ -73,6 +73,8 @@ def test_a_filer_opens_every_bucket_for_what_it_asks_no_token_for(how: str, tmp_
         lay_behind(server)
         folder = tmp_path / "quay"
         said = surveyed(server, folder, [], "--probe", "--objects", "all")[BUCKET]
+        required = ", ".join(f"exposure.{verb}: closed" for verb in ("list", "read", "write", "delete"))
+        (folder / "baseline.yaml").write_text(f"title: t\nsheets:\n- sheet: all\n  require: {{{required}}}\n")
         reach = " ".join(lantern("reach", cwd=folder, **KEYS).out.split())
         reads, changes = ".read" not in FILERS[how], "" not in FILERS[how]
         opened = ({"list", "read", "read-settings"} if reads else set()) | (
@@ -82,6 +84,10 @@ def test_a_filer_opens_every_bucket_for_what_it_asks_no_token_for(how: str, tmp_
             assert {verb for verb, one in said[audience].items() if one["verdict"] == "open"} == opened
             assert {one["verdict"] for one in said[audience].values()} <= {"open", "unknown"}
         assert ("it lets in whoever reaches it" in reach, "it takes changes from whoever" in reach) == (reads, changes)
+        assert f"filer {server.filer} readable: it" in reach and "what its filer door opens" not in reach
+        [shut] = [row for row in told_of(folder, "remedy")["remedies"] if "exposure." in str(row["facts"])]
+        assert "have the server's filer ask for a token" in shut["words"] and not shut["documents"]
+        assert [words.split(": ")[1] for words in shut["proof"]] == ["as required then"]
         shown = {verb: one["witness"]["request"].split() for verb, one in said["anyone"].items() if verb in opened}
         around = way_around(folder)
         assert around["state"] == ("known" if changes else "absent")

@@ -231,8 +231,8 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
         return await _reach_admin(visit, entry)
     if entry.name == "filer":
         door = await read_filer(at_door, entry)
-        note = let_in_words(door)
-        return DoorReached("filer", entry.at, readable=door.read and not note, note=note)
+        readable, open_ = door.read and door.takes_changes is not None, door.lets_in or bool(door.takes_changes)
+        return DoorReached("filer", entry.at, readable, let_in_words(door), lets_in=open_)
     async with Client(at_door.store, None, visit.folder, log=visit.log) as outside:
         first = await reach_address(outside, visit.moment)
     return DoorReached(entry.name, entry.at, readable=None if first.answers else False, note=first.note)

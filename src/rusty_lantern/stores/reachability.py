@@ -24,6 +24,8 @@ class DoorReached(msgspec.Struct, frozen=True):
     note: str = ""
     found: bool = False
     """Whether it was found there, and the estate file does not name it."""
+    lets_in: bool = False
+    """Whether it lets in whoever reaches it, without credentials; `note` says for what."""
 
 
 class NodeReached(msgspec.Struct, frozen=True):

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import msgspec
 
 from rusty_lantern.core.access.policy.filer import FILER
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.baseline.loader import Requirement
+from rusty_lantern.core.remediation.exposure_requirements import holds
+from rusty_lantern.core.remediation.remedy import Remedy
 
-SHUT_THE_FILER = (
+_SHUT = (
     "have the server's filer ask for a token (jwt.filer_signing and jwt.filer_signing.read in its security.toml), and "
     "let the servers alone reach its port: it gives every bucket to whoever does, whatever policies say"
 )
@@ -22,3 +27,13 @@ def without_filer(view: BucketSubject) -> BucketSubject | None:
         lambda every: [msgspec.structs.replace(door, lets_in=False, takes_changes=False) for door in every]
     )
     return msgspec.structs.replace(view, dossier=msgspec.structs.replace(view.dossier, doors=shut))
+
+
+def of_filer(behind: BucketSubject, wanted: Sequence[Requirement]) -> Remedy:
+    """Shut it; what is known then, and what is not. `behind`: the bucket behind a filer that lets nobody in."""
+    held = [r.fact for r in wanted if holds(behind, r)]
+    unknown = {r.fact: fact.reason for r in wanted if not (fact := behind.fact(r.fact)).settled}
+    proof = [f"{', '.join(held)}: as required then"] if held else []
+    for reason in dict.fromkeys(unknown.values()):
+        proof.append(f"{', '.join(f for f, why in unknown.items() if why == reason)}: unknown then: {reason}")
+    return Remedy(tuple(r.fact for r in wanted), _SHUT, proof=tuple(proof))

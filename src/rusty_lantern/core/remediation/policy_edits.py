@@ -20,7 +20,7 @@ from rusty_lantern.core.model.acl import NOBODY, ObjectAcls
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
 from rusty_lantern.core.remediation.exposure_requirements import EXPOSURE_FACTS, holds, opens_more, too_open
-from rusty_lantern.core.remediation.filer import SHUT_THE_FILER, without_filer
+from rusty_lantern.core.remediation.filer import of_filer, without_filer
 from rusty_lantern.core.remediation.proof import by_the_common_reading, proof_of, still_everywhere
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents
 from rusty_lantern.core.remediation.s3_documents import (
@@ -44,8 +44,8 @@ def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Reme
     rules."""
     behind = without_filer(view)
     if behind is not None:
-        remedies = access_remedies(behind, rest) if (rest := [r for r in wanted if not holds(behind, r)]) else []
-        return [Remedy(tuple(r.fact for r in wanted), SHUT_THE_FILER), *remedies]
+        rest = [r for r in wanted if opens_more(behind, r)]
+        return [of_filer(behind, wanted), *(access_remedies(behind, rest) if rest else [])]
     bare = _with_object_acls(view, Answer("known", ObjectAcls()))
     on_objects = [r for r in wanted if view.rules.object_acls and too_open(r) and holds(bare, r)]
     rest = [r for r in wanted if r not in on_objects]

@@ -112,7 +112,7 @@ def _other_rows(reached: StoreReached) -> list[tuple[str, str, str]]:
     for door in reached.doors:
         state = "can be tried" if door.readable is None else "readable" if door.readable else "not read"
         words = f"{door.at}  {state}" + (f": {door.note}" if door.note else "")
-        style = STYLES["failed"] if door.readable is False else STYLES["yes"]
+        style = STYLES["critical"] if door.lets_in else STYLES["failed"] if door.readable is False else STYLES["yes"]
         people = door.name == "identities"
         rows.append(("identities", words, style) if people else ("door", f"{door.name}  {words}", style))
     return rows
