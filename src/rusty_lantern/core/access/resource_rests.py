@@ -107,6 +107,8 @@ class Reached:
 Rest = tuple[object, ...]
 """What the resource patterns of statements leave of themselves once a bucket's name is read."""
 NOTHING: Rest = ()
+MOST_KEPT = 1_000_000
+"""Of how many pairs of a statement and a bucket what is left is kept; some 100 MB."""
 
 
 class _Left(NamedTuple):
@@ -117,14 +119,15 @@ class _Left(NamedTuple):
 
 
 class Rests:
-    """What statements leave in each of these buckets; kept by identity (`is`), so whoever asks keeps the statements."""
+    """What statements leave in each of these buckets. Whoever asks keeps the statements: they are known by `is`."""
 
     def __init__(self, names: Sequence[str]) -> None:
         self.names = names
         self._reached = Reached(names)
         self._shapes: dict[Statement, int] = {}
         self._shape_of: dict[int, int] = {}
-        self._left_of: dict[int, _Left] = {}
+        self._left_of: dict[object, _Left] = {}
+        self._kept = 0
         self._rest: dict[Rest, Rest] = {}
         """Each rest once: those that are equal are one object, and are compared as such."""
         self._joined: dict[tuple[int, int], Rest] = {}
@@ -132,6 +135,9 @@ class Rests:
     def of(self, statements: Iterable[Statement]) -> tuple[dict[str, Rest], set[str]]:
         """Bucket → what the resource patterns leave of themselves once its name is read; those they cannot reach
         are left out. Beside it, the buckets that one of the statements may allow something on."""
+        if len(self._rest) > MOST_KEPT:  # both at once: what is joined is known by what is kept
+            self._rest.clear()
+            self._joined.clear()
         left = sorted(map(self._left, statements), key=lambda one: -len(one.rests))
         rests = dict(left[0].rests) if left else {}
         for one in left[1:]:  # most reach few buckets: the many are copied as they are
@@ -148,21 +154,30 @@ class Rests:
         return self._joined[key]
 
     def _left(self, statement: Statement) -> _Left:
-        """What one statement, and what caps it, leave of themselves; kept by statement."""
-        if id(statement) not in self._left_of:
-            number, by_bucket = self._shape(statement), dict[str, list[object]]()
-            for bucket, rest in self._left_by(statement):
-                by_bucket.setdefault(bucket, []).append((number, rest))
-            allowing = frozenset(by_bucket) if statement.effect != "Deny" else frozenset[str]()
-            cap = statement.within
-            while cap is not None:
-                for bucket, rest in self._left_by(cap):
-                    by_bucket.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
-                cap = cap.within
-            written = ((bucket, tuple(left)) for bucket, left in by_bucket.items())
-            rests = {bucket: self._rest.setdefault(left, left) for bucket, left in written}
-            self._left_of[id(statement)] = _Left(rests, allowing)
-        return self._left_of[id(statement)]
+        """What one statement, and what caps it, leave of themselves; most are kept, by what they say."""
+        resources, cap = [statement.resources], statement.within
+        while cap is not None:
+            resources.append(cap.resources)
+            cap = cap.within
+        key = (self._shape(statement), *resources)
+        left = self._left_of.get(key) or self._left_anew(statement)
+        if self._kept + len(left.rests) <= MOST_KEPT and key not in self._left_of:
+            self._kept += len(left.rests)
+            self._left_of[key] = left
+        return left
+
+    def _left_anew(self, statement: Statement) -> _Left:
+        number, by_bucket = self._shape(statement), dict[str, list[object]]()
+        for bucket, rest in self._left_by(statement):
+            by_bucket.setdefault(bucket, []).append((number, rest))
+        allowing = frozenset(by_bucket) if statement.effect != "Deny" else frozenset[str]()
+        cap = statement.within
+        while cap is not None:
+            for bucket, rest in self._left_by(cap):
+                by_bucket.setdefault(bucket, []).append((number, "capped by", self._shape(cap), rest))
+            cap = cap.within
+        written = ((bucket, tuple(left)) for bucket, left in by_bucket.items())
+        return _Left({bucket: self._rest.setdefault(left, left) for bucket, left in written}, allowing)
 
     def _left_by(self, statement: Statement) -> Iterator[tuple[str, object]]:
         """Bucket → what is left of each resource of one statement, without what caps it."""
