@@ -267,3 +267,36 @@ def test_a_credential_that_is_not_shown_acls_calls_nothing_closed(door: SwiftDoo
     assert {bucket.container_acl.state for bucket in dossier.buckets} == {"hidden"}
     levels = {v["verdict"] for row in rows.values() for verbs in row["exposure"].values() for v in verbs.values()}
     assert levels == {"unknown"}
+
+
+SITES = {
+    "with-index": {"Index": "index.html"}, "with-both": {"Index": "index.html", "Listings": "true"},
+    "with-listings": {"Listings": "true"}, "plain": {},
+}  # fmt: skip
+
+
+def test_a_site_shows_whoever_has_no_token_its_index_page_in_place_of_a_listing(
+    swift_server: str, tmp_path: Path
+) -> None:
+    """Whoever has a token of another account lists it all the same."""
+    door = SwiftDoor(f"{swift_server}/v1/AUTH_deck")
+    for name, site in SITES.items():
+        headers = {f"X-Container-Meta-Web-{part}": value for part, value in site.items()}
+        headers["X-Container-Read"] = ".r:*,.rlistings"
+        assert door.send("PUT", f"/{name}", DECK, headers)[0] == 201
+        for key in ("index.html", "logs/secret.txt"):
+            assert door.send("PUT", f"/{name}/{key}", DECK, {})[0] == 201
+    estate(tmp_path, door.at)
+    _, rows = surveyed(tmp_path, DECK)
+    for name in SITES:
+        shown = {
+            token: any(
+                b"secret" in door.send("GET", f"/{name}{path}", OWNER if token else None, {})[2]
+                for path in ("", "/", "?format=json", "/?format=json", "?versions", "?prefix=l", "/logs/", "/logs")
+            )
+            for token in (False, True)
+        }
+        levels = {one: rows[name]["exposure"][one]["list"]["verdict"] for one in ("anyone", "any-account")}
+        assert shown == {False: name != "with-index", True: True}, name
+        assert levels == {"anyone": "open" if shown[False] else "closed", "any-account": "open"}, name
+        assert rows[name]["exposure"]["anyone"]["read"]["verdict"] == "open"

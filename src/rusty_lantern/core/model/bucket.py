@@ -101,6 +101,8 @@ class Website(msgspec.Struct, frozen=True, omit_defaults=True):
     index: str = ""
     redirects_to: str = ""
     """The hosts that it sends visitors to, by any rule, joined by commas."""
+    lists: bool = False
+    """Whether it shows visitors what is in it where there is no page to show."""
 
 
 class CrossOrigin(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -232,6 +234,8 @@ class ContainerAcl(msgspec.Struct, frozen=True, omit_defaults=True):
     """The containers that are synchronized to one of this name in this account, perhaps in another store."""
     copies_unread: str = ""
     """Why others may be as well; empty where that is known."""
+    index_alone: bool = False
+    """Whether the server shows whoever has no token a page of the container where they ask for its listing."""
 
 
 class AccountAcl(msgspec.Struct, frozen=True, omit_defaults=True):

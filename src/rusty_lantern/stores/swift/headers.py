@@ -200,7 +200,17 @@ def with_account_quotas(
 
 def _website(meta: Headers) -> Website | None:
     lists = meta.get("web-listings", "").lower() in _YES
-    return Website(meta.get("web-index", "")) if lists or meta.get("web-index") else None
+    index = meta.get("web-index", "").strip()
+    return Website(index, lists=lists) if lists or index else None
+
+
+def with_site(acl: Answer[ContainerAcl], site: Answer[Website]) -> Answer[ContainerAcl]:
+    """A container's ACLs, where the server shows its containers as sites: whoever has no token gets the index page,
+    if there is one, in place of a listing; and where listings of a site are not switched on, nothing else.
+    Source: the middleware `staticweb`."""
+    if site.value is None or not site.value.index or site.value.lists:
+        return acl
+    return acl.map(lambda own: msgspec.structs.replace(own, index_alone=True))
 
 
 def _cross_origin(meta: Headers, headers: Headers) -> list[CrossOrigin]:

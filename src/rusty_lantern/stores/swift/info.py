@@ -26,6 +26,7 @@ class Info(msgspec.Struct, frozen=True):
     container_quotas: dict[str, Any] | None = None
     account_quotas: dict[str, Any] | None = None
     versioned_writes: dict[str, Any] | None = None
+    staticweb: dict[str, Any] | None = None
 
     @property
     def own_users(self) -> bool:

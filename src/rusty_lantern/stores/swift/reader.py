@@ -38,6 +38,7 @@ from rusty_lantern.stores.swift.headers import (
     shows_privileged,
     versions_kept_in,
     with_account_quotas,
+    with_site,
 )
 from rusty_lantern.stores.swift.info import Info, ask_info
 from rusty_lantern.stores.swift.object_details import SwiftObjects
@@ -230,6 +231,8 @@ class SwiftReader(HttpReader):
         evidence = Evidence(question, str(reply.status), self.visit.moment)
         fields = container_fields(reply.headers, evidence, gateway=is_gateway(reply.headers))
         info = self.info
+        if info is not None and info.staticweb is not None and not is_gateway(reply.headers):
+            fields["container_acl"] = with_site(fields["container_acl"], fields["website"])
         enforced = (
             info is not None and info.container_quotas is not None,
             info is not None and info.account_quotas is not None,

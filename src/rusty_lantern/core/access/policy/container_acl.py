@@ -95,7 +95,8 @@ def statements_of(
 def _read(
     acl: ContainerAcl, account: AccountAcl | None, reading: AclReading, guards: GatewayGuards
 ) -> Iterator[Statement]:
-    yield from _of_header(parse_container_acl(acl.read), "read", reading, guards)
+    listing = (SIGNED,) if acl.index_alone else ()  # measured on releases 2.30 and 2.38
+    yield from _of_header(parse_container_acl(acl.read), "read", reading, guards, listing)
     yield from _of_header(parse_container_acl(acl.write), "write", reading, guards)
     yield from _of_versions_kept(acl, reading, guards)
     yield from _of_copies(acl, reading, guards)
@@ -189,13 +190,15 @@ def _no_uploads(stands: bool | None) -> Iterator[Statement]:
         yield refused if stands else _in_doubt(refused, "whether it stands could not be read")
 
 
-def _of_header(entries: Entries, side: Side, reading: AclReading, guards: GatewayGuards) -> Iterator[Statement]:
+def _of_header(
+    entries: Entries, side: Side, reading: AclReading, guards: GatewayGuards, listed_by: tuple[Condition, ...] = ()
+) -> Iterator[Statement]:
     lists = _LISTS_AT_GATEWAY if reading == "gateway" else _LIST
     for words, conditions in host_clauses(entries.hosts, reading) if side == "read" else ():
         title = f"container read ACL {words}"
         yield allow(title, EVERYBODY, _READ, conditions)
         if entries.listings or reading == "gateway":
-            listing = allow(title, EVERYBODY, lists, conditions)
+            listing = allow(title, EVERYBODY, lists, (*conditions, *listed_by))
             guarded = reading == "gateway" and words.startswith(".r:*")  # hosts are no public ACL there
             yield from _unless(listing, guards.ignore_acls if guarded else False)
         if reading == "gateway":
@@ -220,10 +223,7 @@ def _of_header(entries: Entries, side: Side, reading: AclReading, guards: Gatewa
             yield from by_post(words, who, conditions, SETS_ACL, SETS_END) if side == "write" else ()
 
 
-_OF_SIDE_AT_GATEWAY: dict[Side, tuple[str, ...]] = {
-    "read": CONTAINER_READ_AT_GATEWAY,
-    "write": CONTAINER_WRITE_AT_GATEWAY,
-}
+_OF_SIDE_AT_GATEWAY = {"read": CONTAINER_READ_AT_GATEWAY, "write": CONTAINER_WRITE_AT_GATEWAY}
 
 
 def _at_s3_door(
