@@ -30,16 +30,17 @@ def survey_view(screen: Console, result: SurveyResult) -> None:
             (f"{states.get('unsupported', 0):,}", "dim"),
         )
     grid.show(screen, indent=2)
-    for store, answers in result.unread_answers.items():
+    for store in result.stores:
+        answers = result.unread_answers.get(store, [])
         for one in answers[:MOST_REASONS]:
             where = f"bucket {one.first}" if one.buckets == 1 else f"{one.buckets:,} buckets"
-            words = f"{store}: not read of {where}: {', '.join(one.what)} ({one.reason})"
-            line(screen, (words, STYLES["unknown"]), indent=2, hang=2)
+            unread_of = (f"not read of {where}: {', '.join(one.what)}", STYLES["unknown"])
+            line(screen, (f"{store}: ", "bold"), unread_of, (f" ({one.reason})", "dim"), indent=2, hang=2)
         if len(answers) > MOST_REASONS:
             rest = many(len(answers) - MOST_REASONS, "more reason", "more reasons")
-            line(screen, (f"{store}: and {rest}", STYLES["unknown"]), indent=2)
-    for store, counts in result.also_read.items():
-        if counts:
+            line(screen, (f"{store}: ", "bold"), (f"and {rest}", STYLES["unknown"]), indent=2)
+    for store in result.stores:
+        if counts := result.also_read.get(store):
             words = ", ".join(many(number, *ONE_AND_MORE[name]) for name, number in counts.items())
             line(screen, (f"{store}: ", "bold"), words, indent=2)
     for store, unread in result.also_unread.items():
