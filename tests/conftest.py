@@ -29,7 +29,7 @@ from tests.blob_server import blob_account
 from tests.gateway import gateway, running_gateway
 from tests.juicefs_server import juicefs
 from tests.keystone_server import keystone_realm
-from tests.seaweed_server import seaweed, seaweed_as_it_comes, seaweed_with_nobody
+from tests.seaweed_server import seaweed, seaweed_with_nobody
 from tests.swift_server import swift_server
 from tests.warm import FORKS, PROGRAM, Warm
 
@@ -41,7 +41,6 @@ __all__ = [
     "keystone_realm",
     "running_gateway",
     "seaweed",
-    "seaweed_as_it_comes",
     "seaweed_with_nobody",
     "swift_server",
 ]

@@ -70,13 +70,6 @@ def seaweed_with_nobody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Se
         yield one
 
 
-@pytest.fixture
-def seaweed_as_it_comes(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Seaweed]:
-    """One whose filer asks for nothing."""
-    with running_seaweed(tmp_path_factory.mktemp("seaweed"), USERS, asks_for=()) as running:
-        yield running
-
-
 @contextmanager
 def running_seaweed(
     folder: Path, users: dict[str, tuple[str, ...]], *, asks_for: tuple[str, ...] = ("", ".read")

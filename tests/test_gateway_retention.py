@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import time
+from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -63,6 +64,23 @@ def deleted(client: Any, bucket: str, version: ObjectVersion, *, bypass: bool) -
     return True
 
 
+def hold_deletions(client: Any, folder: Path, store: str, buckets: Iterable[str]) -> None:
+    """Every version that was surveyed is deleted, without and with a bypass, by whom `protection` says."""
+    survey, moment, wrong = next((folder / "surveys").glob("*Z")), datetime.now(UTC), []
+    expected = {"delete-permission": (True, True), "bypass-retention": (False, True), "nobody": (False, False)}
+    predicted: dict[str, int] = dict.fromkeys(expected, 0)
+    for bucket in buckets:
+        for version in list(read_versions(table_path(survey, store, bucket))):
+            who = protection(version, moment).deletable_by
+            predicted[who] += 1
+            plainly = deleted(client, bucket, version, bypass=False)
+            with_bypass = plainly or deleted(client, bucket, version, bypass=True)
+            if (plainly, with_bypass) != expected[who]:
+                wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly, with_bypass))
+    assert wrong == []
+    assert min(predicted.values()) >= 30, predicted
+
+
 def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_path: Path) -> None:
     client = gateway.client()
     buckets = {f"sealed-{n}": default for n, default in enumerate(DEFAULTS)}
@@ -72,25 +90,7 @@ def test_every_deletion_on_the_gateway_goes_as_predicted(gateway: Gateway, tmp_p
     folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
     ran = lantern("survey", "--objects", "all", "--only", "real/sealed-*", cwd=folder)
     assert ran.code == 0, ran.out + ran.err
-    survey = next((folder / "surveys").glob("*Z"))
-    moment = datetime.now(UTC)
-    predicted: dict[str, int] = {}
-    wrong = []
-    for bucket in buckets:
-        for version in list(read_versions(table_path(survey, "real", bucket))):
-            stands = protection(version, moment)
-            predicted[stands.deletable_by] = predicted.get(stands.deletable_by, 0) + 1
-            plainly = deleted(client, bucket, version, bypass=False)
-            with_bypass = plainly or deleted(client, bucket, version, bypass=True)
-            expected = {"delete-permission": (True, True), "bypass-retention": (False, True), "nobody": (False, False)}[
-                stands.deletable_by
-            ]
-            if (plainly, with_bypass) != expected:
-                wrong.append((bucket, version.key, version.mode, version.until, version.hold, plainly, with_bypass))
-    assert wrong == []
-    assert min(predicted.get(deleter, 0) for deleter in ("delete-permission", "bypass-retention", "nobody")) >= 30, (
-        predicted
-    )
+    hold_deletions(client, folder, "real", buckets)
 
 
 def test_a_default_that_ends_past_the_gateways_calendar_keeps_what_the_gateway_keeps(

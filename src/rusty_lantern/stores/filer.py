@@ -2,8 +2,8 @@
 credentials either, and reads, writes and deletes every object for whoever reaches that port (measured on release 4.48).
 
 It is asked for the first entry of its root, without credentials; of the answer nothing is kept but that it is one.
-Whether it takes changes without a token is asked by a GET too: where it takes uploads in parts (the open protocol
-tus 1.0.0), it asks for the token of changes whatever the method, and only then refuses a GET for what it is.
+A GET shows as well whether it takes changes without a token. It is sent to the path for resumable uploads (the open
+protocol tus 1.0.0): there the filer first asks for the token of changes, and then refuses a GET as the wrong method.
 """
 
 from __future__ import annotations
@@ -28,10 +28,11 @@ from rusty_lantern.stores.reachability import DoorReached
 from rusty_lantern.stores.reader import Visit
 
 FILER: Final = "filer"
+FIRST, JSON = (("limit", "1"),), {"accept": "application/json"}
 ASKS_FOR_A_TOKEN = 401
 NOT_THAT_METHOD = 405
 UPLOADS = ".tus/"
-"""Where it takes uploads in parts, as it comes."""
+"""The path for resumable uploads, where nobody gave it another one."""
 TUS = "tus-resumable"
 """The header of each request and answer there. Source: https://tus.io/protocols/resumable-upload, version 1.0.0."""
 
@@ -43,14 +44,19 @@ class _Folder(msgspec.Struct):
     limit: int = msgspec.field(name="Limit")
 
 
+class _Versions(_Folder):
+    """What it says of the folder of an object's versions."""
+
+    last: str = msgspec.field(name="LastFileName", default="")
+
+
 async def read_filer(visit: Visit, entry: DoorEntry) -> Door:
     """The door, and whether it lets in who sends no credentials. Never raises for what answers there."""
     memory = SeparateMemory(visit.memory, FILER) if visit.memory else None
     async with Client(_at_door(visit.store, entry), None, visit.folder, memory=memory, log=visit.log) as outside:
         try:
             reply = await outside.ask(
-                path=f"{urlsplit(entry.at).path}/", query=(("limit", "1"),), headers={"accept": "application/json"},
-                reshape=_without_entries,
+                path=f"{urlsplit(entry.at).path}/", query=FIRST, headers=JSON, reshape=_without_entries,
             )  # fmt: skip
         except RequestFailed as error:
             return Door(FILER, entry.at, note=error.note)
@@ -109,8 +115,27 @@ def _without_entries(body: bytes) -> bytes:
 
 
 async def ask_filer(outside: Client, bucket: str, verb: Verb, request: Request) -> ProbeAnswer:
-    """Ask it for the first entry of a bucket, or for one byte of an object, without credentials. `bucket`: its path."""
-    path = f"{bucket}/" if verb == "list" else f"{bucket}/{quote(request.key)}"
-    query = (("limit", "1"),) if verb == "list" else ()
-    headers = {"accept": "application/json"} if verb == "list" else {"range": "bytes=0-0"}
-    return await answer_to(outside, verb, path, query, headers, lambda body: bool(_without_entries(body)))
+    """Ask it for the first entry of a bucket, or for one byte of an object, without credentials. `bucket`: its path.
+
+    Where versions are kept, an object is a folder of them: then for one byte of a version.
+    """
+    if verb == "list":
+        return await answer_to(outside, verb, f"{bucket}/", FIRST, JSON, lambda body: bool(_without_entries(body)))
+    path = f"{bucket}/{quote(request.key)}"
+    answer = await _byte_of(outside, path)
+    versions = f"{path}.versions/"
+    version = await _first_in(outside, versions) if answer.let_in is None else ""
+    return await _byte_of(outside, versions + quote(version)) if version else answer
+
+
+async def _byte_of(outside: Client, path: str) -> ProbeAnswer:
+    return await answer_to(outside, "read", path, (), {"range": "bytes=0-0"}, bool)
+
+
+async def _first_in(outside: Client, folder: str) -> str:
+    """The name of the first entry of a folder; empty where it shows none."""
+    try:
+        reply = await outside.ask(path=folder, query=FIRST, headers=JSON)
+        return msgspec.json.decode(reply.body, type=_Versions).last if reply.status == 200 else ""
+    except (RequestFailed, msgspec.DecodeError):
+        return ""

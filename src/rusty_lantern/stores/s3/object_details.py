@@ -151,7 +151,7 @@ def _says_none(reply: Reply) -> bool:
 
 
 _SAYS_NONE = ("InvalidRequest", "NoSuchRetention", "NoSuchObjectLegalHold")
-"""The codes of stores that do not say so of an object lock (measured: an object gateway, a SeaweedFS server)."""
+"""Further codes that say so (measured: an object gateway, a SeaweedFS server)."""
 
 
 def _mode(written: str) -> Mode | None:
