@@ -62,6 +62,12 @@ def test_bad_estate(workspace: Path, text: str) -> None:
     assert "wJalr" not in ran.err
 
 
+def test_a_door_of_an_unknown_name_is_one_mistake(workspace: Path) -> None:
+    (workspace / "estate.yaml").write_text(OF_A + "doors: {filler: {at: 'https://y.example'}}}")
+    told = 'lantern: estate.yaml:2:59: a door cannot be "filler"\n  did you mean "filer"?\n'
+    assert lantern("reach", cwd=workspace).err == told
+
+
 def _sheet(require: str, extra: str = "") -> str:
     return f"title: t\nsheets:\n  - sheet: all\n    require:\n      {require}\n{extra}"
 

@@ -227,7 +227,9 @@ UNSIGNED_DOORS = ("web", "filer")
 def _doors(reader: FieldReader, node: Node | None, store: str, *, plain_http: bool) -> tuple[DoorEntry, ...]:
     doors = []
     for name, entry in reader.entries(node, "doors"):
-        kind = reader.choice(name, "a door", DOORS, "swift")
+        kind = reader.choice(name, "a door", DOORS, "")
+        if not kind:
+            continue
         fields = reader.fields(entry, ("at", "credential"), f"door {kind}")
         at = reader.text(fields.get("at"), "at")
         whose = f"{store}'s door {kind}"
