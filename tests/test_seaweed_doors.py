@@ -102,14 +102,18 @@ def test_a_filer_opens_every_bucket_for_what_it_asks_no_token_for(how: str, tmp_
         facts = told_of(folder, "show")["facts"]
         tested = next(fact for fact in facts if fact["fact"] == "anonymous-test")
         assert tested["value"] == ("agrees" if reads else "ambiguous"), tested
+        version = server.client().head_object(Bucket=BUCKET, Key="b")["VersionId"]
         if reads:
-            assert at_filer(server, "GET", f"{BUCKET}/") == at_filer(server, "GET", f"{BUCKET}/a.versions/") == 200
+            assert shown["read"] == ["GET", f"/buckets/{BUCKET}/a.versions/v_(version)"]
+            assert shown["list"] == ["GET", f"/buckets/{BUCKET}/"] and at_filer(server, "GET", f"{BUCKET}/") == 200
+            for more in ("", "?metadata=true"):
+                assert at_filer(server, "GET", f"{BUCKET}/b.versions/v_{version}{more}") == 200
             kept = [path.read_bytes() for path in (folder / "surveys").rglob("*") if path.is_file()]
             assert not any(b"FullPath" in one for one in kept)
         if changes:
             put, delete, drop = (shown[verb] for verb in ("write", "bypass-retention", "change-settings"))
             assert put == ["PUT", f"/buckets/{BUCKET}/a"] and at_filer(server, "PUT", f"{BUCKET}/new") == 201
-            assert delete == ["DELETE", f"/buckets/{BUCKET}/a.versions?recursive=true"]
+            assert delete == shown["delete"] == ["DELETE", f"/buckets/{BUCKET}/a.versions?recursive=true"]
             assert at_filer(server, "DELETE", f"{BUCKET}/a.versions?recursive=true") == 204
             left = server.client().list_object_versions(Bucket=BUCKET).get("Versions", [])
             assert "a" not in {one["Key"] for one in left} and "b" in {one["Key"] for one in left}

@@ -95,7 +95,7 @@ def _by_post(rules: Rules, request: Request) -> Decision | None:
     statements = rules.policy.statements
     allowing = next((s for s in statements if s.by_post and matches(s, rules.bucket, request)[0] == "yes"), None)
     if allowing is None:
-        perhaps = any(s.by_post == FILER and matches(s, rules.bucket, request)[0] == "maybe" for s in statements)
+        perhaps = any(s.door == FILER and matches(s, rules.bucket, request)[0] == "maybe" for s in statements)
         return Decision(None, UNCERTAIN) if perhaps else None
     everywhere = [s for s in statements if s.at_every_door and matches(s, rules.bucket, request)[0] != "no"]
     refusing = {matches(s, rules.bucket, request)[0] if s.effect else "maybe" for s in everywhere}

@@ -181,7 +181,11 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
     restrictions += of_payment(bucket.requester_pays)
-    restrictions += (*of_other_doors(bucket, store, policy), *of_unsigned_callers(written, store), *of_filer(store))
+    restrictions += (
+        *of_other_doors(bucket, store, policy),
+        *of_unsigned_callers(written, store),
+        *of_filer(store, bucket),
+    )
     users_have_ids = dialect_of(store).readings.ids_are_user_names or store.acl_reading == "gateway"
     return Rules(
         bucket.name,

@@ -15,12 +15,14 @@ from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.container_acl import EVERYBODY
 from rusty_lantern.core.access.policy.document import Fault, Statement
 from rusty_lantern.core.access.policy.other_doors import unread_door
-from rusty_lantern.core.access.policy.rule_inputs import StoreInputs
+from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Door, Dossier
 
 FILER = "filer"
 """The door, and what stands in `Statement.by_post` for what is done there: no policy is asked."""
+VERSIONS = "filer, by version"
+"""What stands there for a bucket that keeps versions: an object is a folder of them."""
 TITLE = "the server's filer, which takes no policy"
 READS = (
     "s3:GetObject", "s3:GetObjectLegalHold", "s3:GetObjectRetention", "s3:GetObjectTagging", "s3:GetObjectVersion",
@@ -37,8 +39,13 @@ NOT_KNOWN = "whether it takes changes without a token is not known"
 PERHAPS_MORE = "whoever gets in there may come by more: that was not tried"
 
 
-def of_filer(store: StoreInputs) -> Iterator[Statement]:
-    """What the filer allows to everybody. A filer that was not read may allow everything."""
+def of_filer(store: StoreInputs, bucket: BucketInputs) -> Iterator[Statement]:
+    """What the filer allows to everybody in a bucket. A filer that was not read may allow everything."""
+    by_post = VERSIONS if bucket.keeps_versions else FILER
+    yield from (msgspec.structs.replace(one, by_post=by_post) for one in _of_filer(store))
+
+
+def _of_filer(store: StoreInputs) -> Iterator[Statement]:
     door = filer_of(store)
     everything = tuple(sorted(ACTIONS))
     if door is None:
@@ -77,5 +84,5 @@ def _has_one(store: StoreInputs | Dossier) -> bool:
 
 
 def _allow(actions: tuple[str, ...], why: str = "") -> Statement:
-    said = Statement(TITLE, "Allow", principals=EVERYBODY, actions=actions, resources=("*",), door=FILER, by_post=FILER)
+    said = Statement(TITLE, "Allow", principals=EVERYBODY, actions=actions, resources=("*",), door=FILER)
     return msgspec.structs.replace(said, variables=False, faults=(Fault("", why),) if why else ())

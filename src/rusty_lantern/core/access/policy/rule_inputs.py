@@ -49,6 +49,8 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
 
     name: str
     holds_nothing: bool
+    keeps_versions: bool
+    """Whether it is known to keep versions: a filer has its objects elsewhere then."""
     owner: Answer[str]
     enabled: Answer[bool]
     policy: Answer[str]
@@ -67,7 +69,7 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 _OF_STORE = attrgetter(*StoreInputs.__struct_fields__[3:-1])
-_OF_BUCKET = attrgetter(*BucketInputs.__struct_fields__[2:])
+_OF_BUCKET = attrgetter(*BucketInputs.__struct_fields__[3:])
 
 
 def store_inputs(dossier: Dossier) -> StoreInputs:
@@ -100,7 +102,9 @@ def _unsigned_user(dossier: Dossier) -> Answer[list[AttachedPolicy]]:
 
 def bucket_inputs(bucket: Bucket) -> BucketInputs:
     """What the rules of a bucket are made from."""
-    return BucketInputs(bucket.name, holds_nothing(bucket), *map(_bare, _OF_BUCKET(bucket)))
+    versioning = bucket.versioning.value
+    versions = versioning is not None and versioning.state == "on"
+    return BucketInputs(bucket.name, holds_nothing(bucket), versions, *map(_bare, _OF_BUCKET(bucket)))
 
 
 def holds_nothing(bucket: Bucket) -> bool:

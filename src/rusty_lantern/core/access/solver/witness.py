@@ -26,6 +26,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
     always_carried,
 )
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SETS_ACL, SETS_END
+from rusty_lantern.core.access.policy.filer import VERSIONS
 from rusty_lantern.core.access.policy.key_names import carried_key
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
 from rusty_lantern.core.access.solver.boxes import Box
@@ -243,7 +244,7 @@ def witness_of(request: Request, bucket: str, way: WayIn = FIRST_DOOR) -> Witnes
         headers = {by_post: POSTED[by_post]}
     posted = by_post == BULK_DELETE or by_post in POSTED
     method = "POST" if posted else ACTIONS[request.action].method
-    line = _line(*way.sent(request, bucket), shown["parameter"], door, method)
+    line = _line(*way.sent(request, bucket), shown["parameter"], way, method)
     caller = "no credentials" if request.caller.anonymous else signer(request.caller.arn)
     moment = request.context.get("aws:currenttime", ("",))[0]
     address = request.context.get("aws:sourceip", ("",))[0]
@@ -258,12 +259,13 @@ def _besides(request: Request, bucket: str, way: WayIn) -> dict[str, str]:
     if way.by_post == BULK_DELETE:
         needed[BODY] = f"/{bucket}/{request.key}".rstrip("/")
     if way.through and ACTIONS[request.action].verb == "read":  # what is taken back can be read
-        needed["first"] = _line(*way.sent(request, bucket), {}, way.door, "DELETE")
+        needed["first"] = _line(*way.sent(request, bucket), {}, way, "DELETE")
     return needed
 
 
-def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, method: str) -> str:
+def _line(request: Request, bucket: str, parameters: dict[str, str], way: WayIn, method: str) -> str:
     """The request line, as the protocol of a door has it."""
+    door = way.door
     if SEVERAL in request.context:
         return "POST /?bulk-delete" if door == "swift" else f"POST /{bucket}?delete"
     path = "/" + bucket + ("/" + quote(request.key, safe="/-_.~") if request.key else "")
@@ -275,7 +277,7 @@ def _line(request: Request, bucket: str, parameters: dict[str, str], door: str, 
     if door == "blob":
         method, query = _by_blob_protocol(request.action, method)
     if door == "filer":
-        query, path = _by_filer(request, path)
+        query, path = _by_filer(request, path, versions=way.by_post == VERSIONS)
     if door == "web":
         path = f"/{quote(request.key, safe='/-_.~')}"
     if door == "swift":
@@ -290,18 +292,16 @@ POSTED = {SETS_ACL: ".r:*", SETS_END: "(seconds since 1970)"}
 """What a POST at a gateway's Swift door says, by header: the bucket's ACL, and from when on the object is deleted."""
 
 
-def _by_filer(request: Request, path: str) -> tuple[str, str]:
-    """Query and path at a filer: its folders are the buckets, and the versions of an object are files of a folder."""
-    path, described = f"/buckets{path}", ACTIONS[request.action]
-    if described.verb == "change-settings":
-        return "recursive=true", path
-    if described.verb == "read-settings":
-        return "metadata=true", path
+def _by_filer(request: Request, path: str, *, versions: bool) -> tuple[str, str]:
+    """Query and path at a filer: its folders are the buckets. `versions`: whether an object is a folder of them."""
+    path, verb = f"/buckets{path}", ACTIONS[request.action].verb
+    query = {"change-settings": "recursive=true", "read-settings": "metadata=true"}.get(verb, "")
     if not request.key:
-        return "", f"{path}/"
-    if "versionId" not in described.query:
-        return "", path
-    return ("", f"{path}.versions/") if described.verb == "read" else ("recursive=true", f"{path}.versions")
+        return query, path if query else f"{path}/"
+    if not versions or verb in ("write", "change-settings"):
+        return query, path
+    deletes = verb in ("delete", "bypass-retention")
+    return ("recursive=true", f"{path}.versions") if deletes else (query, f"{path}.versions/v_(version)")
 
 
 def _by_blob_protocol(action: str, method: str) -> tuple[str, str]:
