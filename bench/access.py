@@ -20,8 +20,8 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.reports.results.decisions import decision_results

@@ -17,8 +17,8 @@ from typing import Any
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.simulator.demo import harbour as saltmarsh

@@ -18,7 +18,7 @@ from pathlib import Path
 
 import msgspec
 
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import Credential, Pace, StoreConfig

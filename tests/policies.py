@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.policy.condition_keys import Audience, always_carried, context_key
 from rusty_lantern.core.access.policy.request_constraints import impossible
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext
 
 BUCKET = "reedbed"
 OWNER = "400100200300"

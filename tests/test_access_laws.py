@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience, context_key
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.guards import Guard
 from rusty_lantern.core.access.policy.principals import user_named
 from rusty_lantern.core.access.policy.values import read_date, read_number
+from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.guards import Guard
 from rusty_lantern.core.access.solver.audience_view import AudienceView, public_policy
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.conditions import TIME

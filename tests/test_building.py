@@ -58,6 +58,14 @@ def place(lived: Lived, tmp_path: Path) -> Path:
     return Path(shutil.copytree(lived.folder, tmp_path / "ws"))
 
 
+def test_the_drawing_has_every_package_and_no_other() -> None:
+    drawing = PAGE.split("```")[1]
+    drawn = set(re.findall(r"([a-z0-9_]+)/", drawing)) - {"templates"}
+    src = ROOT / "src" / "rusty_lantern"
+    packages = {made.parent.name for made in src.rglob("__init__.py")} - {"rusty_lantern"}
+    assert drawn == packages
+
+
 def test_a_fact_that_is_added_is_required_shown_drafted_remedied_and_documented(place: Path, tmp_path: Path) -> None:
     baseline = "sheets: [{sheet: sizes, of: {store: harbour}, require: {mean-size: at least 1 PB or absent}}]\n"
     (place / "baseline.yaml").write_text(baseline)

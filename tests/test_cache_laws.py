@@ -21,9 +21,9 @@ from rusty_lantern.core.access.evaluator.evaluate import decide, unlike
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS as PUBLISHED
 from rusty_lantern.core.access.policy.actions import VERBS, actions_of
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import user_named
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions
 from rusty_lantern.core.access.solver.verdict_cache import VerdictCache

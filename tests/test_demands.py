@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions
 from rusty_lantern.core.value_types import DAY
 

@@ -19,9 +19,9 @@ from rusty_lantern.core.access.dialects.rewrite import MOST
 from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY, MINIO, SEAWEED
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.config.dialect_file import read_dialect
 from rusty_lantern.core.model.dialect import Dialect, Readings

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects

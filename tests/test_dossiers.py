@@ -15,8 +15,8 @@ import yaml
 from aiohttp import web
 
 from rusty_lantern.archive.workspace import make
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, of_objects, rules_of
-from rusty_lantern.core.access.policy.rule_inputs import bucket_inputs
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, of_objects, rules_of
+from rusty_lantern.core.access.rules.rule_inputs import bucket_inputs
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views

@@ -16,11 +16,11 @@ from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience, always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.request_constraints import impossible
+from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.access.solver.audience_view import AudienceView
 from rusty_lantern.core.access.solver.boxes import meet
 from rusty_lantern.core.access.solver.difference import Asker, difference

@@ -11,11 +11,11 @@ import pytest
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, request_of
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.guards import Guard
-from rusty_lantern.core.access.policy.named_identities import named_in
 from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.guards import Guard
+from rusty_lantern.core.access.rules.named_identities import named_in
 from rusty_lantern.core.access.solver.audience_view import public_policy
 from rusty_lantern.core.access.solver.exposure import Verdict, as_match, exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of

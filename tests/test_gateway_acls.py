@@ -18,9 +18,9 @@ from botocore.exceptions import ClientError
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
-from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import SEVERAL
 from rusty_lantern.core.access.policy.container_acl import SETS_ACL, SETS_END
+from rusty_lantern.core.access.rules.bucket_rules import Rules, rules_of
 from rusty_lantern.core.model.dossier import decode
 from tests.conftest import lantern
 from tests.gateway import Gateway

@@ -18,9 +18,9 @@ from botocore.exceptions import ClientError
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import ARN, SEVERAL, always_carried
-from rusty_lantern.core.access.policy.identity_policies import StoreSoftware, combined_rules, policies_of
+from rusty_lantern.core.access.rules.bucket_rules import Rules, rules_of
+from rusty_lantern.core.access.rules.identity_policies import StoreSoftware, combined_rules, policies_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier, decode
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity

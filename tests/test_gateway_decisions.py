@@ -19,9 +19,9 @@ from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.stores.http.credentials import AccessKey
 from rusty_lantern.stores.http.sigv4 import canonical_query, encode, sign
 from tests.gateway import Gateway

@@ -19,8 +19,8 @@ import pytest
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.access.rules.bucket_rules import rules_of
 from rusty_lantern.core.model.bucket import VersionSource
 from rusty_lantern.core.model.dossier import Dossier, decode
 from tests.conftest import lantern

@@ -20,8 +20,7 @@ from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.simulator.demo.harbour import MOMENT
-from rusty_lantern.stores.admin.people import OF_KEYSTONE
-from rusty_lantern.stores.keystone.at_gateway import OWN_USERS, GatewayAccounts, beside_own_users
+from rusty_lantern.stores.keystone.at_gateway import OF_KEYSTONE, OWN_USERS, GatewayAccounts, beside_own_users
 from rusty_lantern.stores.keystone.permissions import Held
 from tests.conftest import lantern
 from tests.gateway import Gateway, send_to, standard_client

@@ -18,9 +18,9 @@ from botocore.exceptions import ClientError
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
-from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
 from rusty_lantern.core.access.policy.container_acl import SETS_ACL
-from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of
+from rusty_lantern.core.access.rules.bucket_rules import Rules, rules_of
+from rusty_lantern.core.access.rules.identity_policies import combined_rules, identity_policies_of
 from rusty_lantern.core.model.dossier import Dossier, decode
 from rusty_lantern.core.model.store_index import StoreIndex
 from tests.conftest import lantern

@@ -15,10 +15,10 @@ from rusty_lantern.core.access.dialects.shipped import GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
-from rusty_lantern.core.access.policy.identity_policies import StoreSoftware, policies_of
+from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.identity_policies import StoreSoftware, policies_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity

@@ -16,8 +16,8 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
-from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.access.rules.bucket_rules import rules_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import views
 from rusty_lantern.core.facts.bucket_web import any_page_has

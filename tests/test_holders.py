@@ -19,17 +19,17 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.identity_policies import (
+from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.rules.identity_policies import (
     StoreSoftware,
     combined_rules,
     identity_policies_of,
     policies_of,
     principal_of,
 )
-from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.principal_reach import reach_of

@@ -24,9 +24,9 @@ from aiohttp import web
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.evaluator.request_builder import host_of
-from rusty_lantern.core.access.policy.bucket_rules import Rules, rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
-from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of
+from rusty_lantern.core.access.rules.bucket_rules import Rules, rules_of
+from rusty_lantern.core.access.rules.identity_policies import combined_rules, identity_policies_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.bucket import ContainerAcl

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.core.access.policy.identity_policies import identity_policies_of
+from rusty_lantern.core.access.rules.identity_policies import identity_policies_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.store_index import StoreIndex

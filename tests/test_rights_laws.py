@@ -11,10 +11,10 @@ from hypothesis import strategies as st
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import always_carried
-from rusty_lantern.core.access.policy.guards import Guard
 from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.rules.guards import Guard
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.access.solver.principal_reach import reach_of

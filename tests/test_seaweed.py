@@ -22,10 +22,10 @@ from rusty_lantern.core.access.dialects.shipped import SEAWEED
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT as OF_ACCOUNT
 from rusty_lantern.core.access.policy.condition_keys import ARN, always_carried
 from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.stores.software import SEAWEED_SERVER

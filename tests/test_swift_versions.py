@@ -11,9 +11,9 @@ import pytest
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
 from rusty_lantern.core.access.policy.container_acl import GatewayGuards, statements_of
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.exposure import exposures
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Bucket, ContainerAcl, VersionSource

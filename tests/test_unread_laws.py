@@ -12,9 +12,9 @@ import msgspec
 import pytest
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, objects_have_acls
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, objects_have_acls
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import reach_of
 from rusty_lantern.core.access.solver.sets import Budget

@@ -12,7 +12,8 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.quick_status import MANIFEST, SUMMARIES, judged_by
+from rusty_lantern.archive.folder_layout import MANIFEST, SUMMARIES
+from rusty_lantern.archive.quick_status import judged_by
 from rusty_lantern.archive.surveys import Survey, load
 from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.core.audit.audit import Audit

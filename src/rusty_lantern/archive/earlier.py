@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from pathlib import Path
 
-from rusty_lantern.archive.quick_status import names
+from rusty_lantern.archive.folder_layout import names
 from rusty_lantern.archive.surveys import Survey, folder_name, load
 from rusty_lantern.core.errors import LanternError
 from rusty_lantern.core.model.dossier import Dossier, decode

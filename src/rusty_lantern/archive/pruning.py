@@ -19,7 +19,7 @@ import msgspec
 from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.chain import PRUNED, Pruned, pruned
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.quick_status import SUMMARIES
+from rusty_lantern.archive.folder_layout import SUMMARIES
 from rusty_lantern.archive.surveys import MANIFEST, Manifest, names
 from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.core.value_types import DURATION, InvalidValue

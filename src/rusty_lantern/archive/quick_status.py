@@ -9,9 +9,8 @@ from pathlib import Path
 import msgspec
 
 from rusty_lantern import __version__
+from rusty_lantern.archive.folder_layout import ESTATE, MANIFEST, SUMMARIES, SURVEYS
 
-ESTATE, SURVEYS, SUMMARIES, MANIFEST = "estate.yaml", "surveys", "results", "survey.json"
-PARTIAL = ".partial"
 FORM = 38
 """Of kept summaries: one of another form is worked out again."""
 
@@ -47,25 +46,6 @@ def _how_bad(fact: str) -> tuple[int, str]:
     area, _, verb = fact.partition(".")
     order = _WORST_VERBS.index(verb) if area == "exposure" and verb in _WORST_VERBS else len(_WORST_VERBS)
     return order, fact
-
-
-def upwards(start: Path) -> Path | None:
-    """The nearest folder upwards that is a workspace."""
-    return next((folder for folder in (start, *start.parents) if (folder / ESTATE).is_file()), None)
-
-
-def names(archive: Path) -> list[str]:
-    """The saved surveys, oldest first. Unfinished ones do not count."""
-    if not archive.is_dir():
-        return []
-    return sorted(p.name for p in archive.iterdir() if re.fullmatch(r"\d{8}T\d{6}Z", p.name) and p.is_dir())
-
-
-def unfinished(archive: Path) -> list[str]:
-    """Surveys that were stopped before they were whole, oldest first; their answers so far are journalled."""
-    if not archive.is_dir():
-        return []
-    return sorted(p.name.removesuffix(PARTIAL) for p in archive.iterdir() if p.name.endswith(f"Z{PARTIAL}"))
 
 
 def judged_by(texts: list[str], manifest: bytes) -> str:

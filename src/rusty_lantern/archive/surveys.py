@@ -22,7 +22,7 @@ import msgspec
 from rusty_lantern import __version__
 from rusty_lantern.archive.atomic_write import write_whole
 from rusty_lantern.archive.errors import CannotWrite, UnderWay, write_problem
-from rusty_lantern.archive.quick_status import MANIFEST, PARTIAL, names, unfinished
+from rusty_lantern.archive.folder_layout import MANIFEST, PARTIAL, names, unfinished
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
 from rusty_lantern.core.model.dossier import Dossier, decode, encode
 

@@ -17,7 +17,8 @@ import msgspec
 
 from rusty_lantern import __version__
 from rusty_lantern.archive.errors import CannotWrite
-from rusty_lantern.archive.quick_status import FORM, SUMMARIES
+from rusty_lantern.archive.folder_layout import SUMMARIES
+from rusty_lantern.archive.quick_status import FORM
 from rusty_lantern.archive.sealed import Sealed
 
 T = TypeVar("T")

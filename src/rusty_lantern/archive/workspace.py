@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from rusty_lantern.archive.errors import write_problem
-from rusty_lantern.archive.quick_status import ESTATE, SURVEYS, upwards
+from rusty_lantern.archive.folder_layout import ESTATE, SURVEYS, upwards
 from rusty_lantern.core.audit.waiver_file import Waiver, read_waivers
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.config.estate import Estate

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from rusty_lantern.archive.quick_status import SURVEYS, names, upwards
+from rusty_lantern.archive.folder_layout import SURVEYS, names, upwards
 
 MOST = 2_000
 """More than this are not offered."""

@@ -19,7 +19,8 @@ def show_status(as_of: str | None) -> None:
     """Print the workspace, the last survey with its age and result, and the next step. Nothing is judged anew."""
     from datetime import UTC, datetime
 
-    from rusty_lantern.archive.quick_status import SURVEYS, names, saved_result, unfinished, upwards
+    from rusty_lantern.archive.folder_layout import SURVEYS, names, unfinished, upwards
+    from rusty_lantern.archive.quick_status import saved_result
     from rusty_lantern.reports.terminal.layout import console, line, next_step
 
     now, screen = _moment(as_of), console()

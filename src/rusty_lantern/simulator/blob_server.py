@@ -21,8 +21,8 @@ from lxml import etree
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
-from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import always_carried
+from rusty_lantern.core.access.rules.bucket_rules import rules_of
 from rusty_lantern.core.model.bucket import Bucket, LinkPolicy
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.object_version import ObjectVersion

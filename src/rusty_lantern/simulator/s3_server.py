@@ -20,8 +20,8 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.evaluator.request_builder import host_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match
 from rusty_lantern.core.access.solver.sets import Budget

@@ -19,8 +19,8 @@ from aiohttp import web
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.evaluator.request_builder import host_of
-from rusty_lantern.core.access.policy.bucket_rules import rules_of
 from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.access.rules.bucket_rules import rules_of
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.contents import StoreContents

@@ -14,7 +14,7 @@ from urllib.parse import quote, urlsplit
 import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.filer import NOT_KNOWN
+from rusty_lantern.core.access.rules.filer import NOT_KNOWN
 from rusty_lantern.core.config.estate import DoorEntry, StoreConfig
 from rusty_lantern.core.model.bucket import ProbeAnswer
 from rusty_lantern.core.model.dialect import SEAWEED_4

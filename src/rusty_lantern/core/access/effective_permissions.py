@@ -19,18 +19,7 @@ from functools import cached_property
 from typing import Protocol
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.document import Statement
-from rusty_lantern.core.access.policy.identity_policies import (
-    IdentityPolicies,
-    combined_rules,
-    for_insiders,
-    identity_policies_of,
-    own_account,
-    principal_of,
-    without_public,
-)
-from rusty_lantern.core.access.policy.identity_policies import depends_on_caller as conditions_ask
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket
 from rusty_lantern.core.access.resource_rests import NOTHING, Rest, Rests
@@ -46,6 +35,17 @@ from rusty_lantern.core.access.rule_templates import (
     refuses,
     veiled,
 )
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.rules.identity_policies import (
+    IdentityPolicies,
+    combined_rules,
+    for_insiders,
+    identity_policies_of,
+    own_account,
+    principal_of,
+    without_public,
+)
+from rusty_lantern.core.access.rules.identity_policies import depends_on_caller as conditions_ask
 from rusty_lantern.core.access.solver.action_patterns import unlisted
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of

@@ -9,8 +9,8 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import FORWARDED
+from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import Bucket, Guards, ProbeAnswer

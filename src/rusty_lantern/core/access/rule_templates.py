@@ -10,11 +10,11 @@ from collections.abc import Iterable, Iterator, Mapping
 
 import msgspec
 
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
-from rusty_lantern.core.access.policy.identity_policies import principal_of
 from rusty_lantern.core.access.policy.principals import also_known_as
-from rusty_lantern.core.access.policy.rule_inputs import OWN
+from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.identity_policies import principal_of
+from rusty_lantern.core.access.rules.rule_inputs import OWN
 from rusty_lantern.core.access.solver.verdict_cache import owned
 from rusty_lantern.core.model.identity import Identity
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rusty_lantern.core.access.policy.filer import deletions_at_filer
+from rusty_lantern.core.access.rules.filer import deletions_at_filer
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.object_rules.gateway_expiry import deletions_by_expiry

@@ -10,10 +10,11 @@ import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Statement
-from rusty_lantern.core.access.policy.identity_policies import (
+from rusty_lantern.core.access.policy.principals import Principal, read_principal
+from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.identity_policies import (
     EVERYTHING,
     IdentityPolicies,
     combined_rules,
@@ -21,7 +22,6 @@ from rusty_lantern.core.access.policy.identity_policies import (
     own_account,
     principal_of,
 )
-from rusty_lantern.core.access.policy.principals import Principal, read_principal
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.difference import Asker, Change, difference
 from rusty_lantern.core.access.solver.principal_reach import reach_of

@@ -11,12 +11,12 @@ import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules, rules_from
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
-from rusty_lantern.core.access.policy.named_identities import named_in
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.probe_check import worst
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
+from rusty_lantern.core.access.rules.named_identities import named_in
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of

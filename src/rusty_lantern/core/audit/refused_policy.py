@@ -6,7 +6,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.guards import a_gateways, guards_of, strongest
+from rusty_lantern.core.access.rules.guards import a_gateways, guards_of, strongest
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 
 

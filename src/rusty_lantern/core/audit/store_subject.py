@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 import msgspec
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
-from rusty_lantern.core.access.policy.rule_inputs import store_inputs
+from rusty_lantern.core.access.rules.rule_inputs import store_inputs
 from rusty_lantern.core.access.solver.verdict_cache import VerdictCache
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.audit.bucket_subject import BucketSubject

@@ -12,7 +12,7 @@ from rusty_lantern.core.access.dialects.shipped import SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import parse_policy
-from rusty_lantern.core.access.policy.rule_inputs import text_as_own
+from rusty_lantern.core.access.rules.rule_inputs import text_as_own
 from rusty_lantern.core.access.solver.verdict_words import BEYOND_TRUSTED
 from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from rusty_lantern.core.access.policy.bucket_rules import objects_have_acls, of_objects
-from rusty_lantern.core.access.policy.other_doors import unread_door
+from rusty_lantern.core.access.rules.bucket_rules import objects_have_acls, of_objects
+from rusty_lantern.core.access.rules.other_doors import unread_door
 from rusty_lantern.core.answer import Answer, Fact, fact_of, lost, switch_fact
 from rusty_lantern.core.facts.event_actions import (
     ACL_ACTIONS,

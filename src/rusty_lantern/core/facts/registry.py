@@ -15,7 +15,7 @@ from typing import Any, Literal, Protocol, TypedDict, Unpack, get_args
 
 import msgspec
 
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.errors import nearest
 from rusty_lantern.core.model.bucket import Bucket

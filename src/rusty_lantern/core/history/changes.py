@@ -16,7 +16,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
-from rusty_lantern.core.access.policy.rule_inputs import holds_nothing
+from rusty_lantern.core.access.rules.rule_inputs import holds_nothing
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.difference import Asker, difference
 from rusty_lantern.core.access.solver.sets import Budget

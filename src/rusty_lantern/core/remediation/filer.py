@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from rusty_lantern.core.access.policy.filer import FILER
+from rusty_lantern.core.access.rules.filer import FILER
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.remediation.exposure_requirements import holds

@@ -13,8 +13,8 @@ from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sender, action_of, request_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
-from rusty_lantern.core.access.policy.identity_policies import combined_rules, identity_policies_of, principal_of
 from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.rules.identity_policies import combined_rules, identity_policies_of, principal_of
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy, way_in
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.public_policy import PublicStatus

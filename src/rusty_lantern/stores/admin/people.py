@@ -9,14 +9,12 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import AccountAcl
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Identity
 from rusty_lantern.core.model.unlisted import any_of
+from rusty_lantern.stores.account_acl import read_account_acl
 from rusty_lantern.stores.admin.documents import ACCOUNT_ACL, MANAGED_POLICIES, Instance, User, own_policies
-from rusty_lantern.stores.swift.headers import read_account_acl
+from rusty_lantern.stores.keystone.at_gateway import OF_KEYSTONE
 
 NO_RECORD = "the gateway keeps no record of it"
 OF_LOGIN = "what a further login of a user for whom no refusal counts may do is not known"
-
-
-OF_KEYSTONE = "the gateway takes tokens of a Keystone, and estate.yaml names none under identities: of this store"
 
 
 def account_acl(kept: Answer[Instance]) -> Answer[AccountAcl]:

@@ -11,9 +11,9 @@ from urllib.parse import unquote
 from rusty_lantern.core.access.policy.role_trust import assumable_by
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Identity, Password
+from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, children, text
 from rusty_lantern.stores.iam.query_client import members
-from rusty_lantern.stores.s3.usage import read_time
 
 
 def account_number_of(resources: list[str]) -> str:

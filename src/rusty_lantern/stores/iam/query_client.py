@@ -6,8 +6,7 @@ What the service does not offer is learnt once and not asked again.
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable, Iterable
+from collections.abc import AsyncIterator
 from datetime import datetime
 from typing import Any, TypeVar
 
@@ -26,8 +25,6 @@ READING = frozenset({
     "GetLoginProfile", "ListMFADevices",
 })  # fmt: skip
 MAX_PAGES = 2_000
-AT_ONCE = 8
-"""Identities that are asked about at the same time."""
 
 T = TypeVar("T")
 U = TypeVar("U")
@@ -113,21 +110,6 @@ def _error_part(body: bytes) -> bytes:
     """The inner error of an answer in the query protocol's wrapping."""
     start, end = body.find(b"<Error>"), body.rfind(b"</Error>")
     return body[start : end + len(b"</Error>")] if 0 <= start < end else body
-
-
-async def pooled(work: Callable[[T], Awaitable[U]], entries: Iterable[T]) -> list[U]:
-    """What comes of the work on each entry, in their order; a few at the same time."""
-    left = iter(enumerate(entries))
-    results: dict[int, U] = {}
-
-    async def worker() -> None:
-        for number, entry in left:
-            results[number] = await work(entry)
-
-    async with asyncio.TaskGroup() as group:
-        for _ in range(AT_ONCE):
-            group.create_task(worker())
-    return [results[number] for number in sorted(results)]
 
 
 def members(element: Element, wanted: str) -> list[Element]:

@@ -19,6 +19,8 @@ from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group,
 from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.pooled import pooled
+from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, text
 from rusty_lantern.stores.iam.answers import (
     ROOT,
@@ -32,8 +34,7 @@ from rusty_lantern.stores.iam.answers import (
     read_summary,
     read_user,
 )
-from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members, pooled
-from rusty_lantern.stores.s3.usage import read_time
+from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members
 
 
 async def read_identities(client: Client, moment: datetime, most: int | None = None) -> dict[str, Any]:

@@ -17,10 +17,10 @@ from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy
 from rusty_lantern.core.model.unlisted import any_of
-from rusty_lantern.stores.admin.people import OF_KEYSTONE
 from rusty_lantern.stores.keystone.documents import AccessRule, Named, User
 from rusty_lantern.stores.keystone.permissions import OWN, Held, allowing, doubt_of_role
 
+OF_KEYSTONE = "the gateway takes tokens of a Keystone, and estate.yaml names none under identities: of this store"
 OWN_USERS = "the gateway's own users are shown at its administration door alone"
 
 

@@ -17,7 +17,7 @@ from rusty_lantern.core.config.estate import Service
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.iam.query_client import pooled
+from rusty_lantern.stores.http.pooled import pooled
 from rusty_lantern.stores.keystone.at_gateway import at_gateway, beside_own_users
 from rusty_lantern.stores.keystone.documents import (
     ApplicationCredential,

@@ -13,8 +13,8 @@ from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.pooled import pooled
 from rusty_lantern.stores.http.refusal import read_status
-from rusty_lantern.stores.iam.query_client import pooled
 from rusty_lantern.stores.minio.people import (
     Documents,
     ServiceAccount,

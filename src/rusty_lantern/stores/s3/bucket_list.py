@@ -12,10 +12,10 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text, text
 from rusty_lantern.stores.s3.setting_answers import read_answer
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS, ACCOUNT_GUARDS_PATH
-from rusty_lantern.stores.s3.usage import read_time
 
 MAX_BUCKETS = 100_000
 

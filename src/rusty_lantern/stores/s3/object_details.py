@@ -20,10 +20,10 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Memory, Reply, content_headers
+from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import child, children, name, parse, raw_text
 from rusty_lantern.stores.reader import WantedDetails
 from rusty_lantern.stores.s3.settings import QUESTIONS, with_owners
-from rusty_lantern.stores.s3.usage import read_time
 
 ARCHIVED = ("GLACIER", "DEEP_ARCHIVE")
 """Tiers whose objects cannot be read without a restore."""

@@ -29,8 +29,8 @@ from rusty_lantern.core.model.bucket import (
 )
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.stores.http.errors import RequestFailed
+from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, children, name, raw_text, text
-from rusty_lantern.stores.s3.usage import read_time
 
 
 @dataclass(frozen=True, slots=True)

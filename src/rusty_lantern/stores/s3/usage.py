@@ -6,7 +6,7 @@ import asyncio
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any, TypeVar
 
 import msgspec
@@ -19,6 +19,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Reply
+from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import children, name, parse, text
 from rusty_lantern.stores.reader import LIST_LIMIT
 from rusty_lantern.stores.s3.listing import OBJECTS, PAGE, UPLOADS, VERSIONS, Entry, Lister, Listing, Span
@@ -32,15 +33,6 @@ MOST_PART_PAGES = 100
 
 Take = Callable[[list[ObjectVersion]], None]
 """Given each page of a listing."""
-
-
-def read_time(written: str) -> datetime | None:
-    """A moment from an answer; None if it is not one."""
-    try:
-        moment = datetime.fromisoformat(written)
-        return (moment if moment.tzinfo else moment.replace(tzinfo=UTC)).astimezone(UTC)
-    except (ValueError, OverflowError):  # no date, or one past the calendar once its time zone is applied
-        return None
 
 
 def read_size(entry: Entry) -> int:

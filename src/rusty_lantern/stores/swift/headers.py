@@ -16,7 +16,6 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import (
-    AccountAcl,
     ContainerAcl,
     CrossOrigin,
     Quota,
@@ -26,6 +25,7 @@ from rusty_lantern.core.model.bucket import (
     Website,
 )
 from rusty_lantern.core.model.bucket_contents import Usage
+from rusty_lantern.stores.account_acl import read_account_acl
 from rusty_lantern.stores.http.some_page import EVERY_METHOD, GRANTS, lets_in_any_page
 
 Headers = Mapping[str, str]
@@ -106,26 +106,6 @@ def account_fields(headers: Headers, evidence: Evidence, *, sees_all: bool, gate
     if not key:
         keyed = Answer("absent", evidence=evidence) if sees_all else hidden
     return {"account_acl": acl, "temporary_url_key": keyed}
-
-
-def read_account_acl(written: str, evidence: Evidence) -> Answer[AccountAcl]:
-    """An account ACL as it is written; absent where nothing is."""
-    if not written:
-        return Answer("absent", evidence=evidence)
-    try:
-        return Answer("known", msgspec.json.decode(written, type=_Written).as_acl, "", evidence)
-    except (msgspec.DecodeError, RecursionError):
-        return Answer("failed", None, "the account ACL is not JSON that can be read", evidence)
-
-
-class _Written(msgspec.Struct, rename={"read_only": "read-only", "read_write": "read-write"}):
-    read_only: list[str] = []
-    read_write: list[str] = []
-    admin: list[str] = []
-
-    @property
-    def as_acl(self) -> AccountAcl:
-        return AccountAcl(self.read_only, self.read_write, self.admin)
 
 
 def _moment(headers: Headers) -> datetime | None:

@@ -12,7 +12,7 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import refusal_of
 from rusty_lantern.stores.http.reply import Reply
-from rusty_lantern.stores.s3.usage import read_time
+from rusty_lantern.stores.http.timestamps import read_time
 
 PAGE = 10_000
 """Entries of a page: the most that the protocol gives by default."""

@@ -22,14 +22,14 @@ from rusty_lantern.core.access.evaluator.grants import by_bucket_acl, by_object_
 from rusty_lantern.core.access.evaluator.request import Caller, Decision, Request, Step
 from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, PUBLISHED
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.document import Principals, Statement
-from rusty_lantern.core.access.policy.filer import FILER
-from rusty_lantern.core.access.policy.guards import Guard
 from rusty_lantern.core.access.policy.language_words import OPERATORS
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.principals import also_known_as, in_one_partition
 from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.filer import FILER
+from rusty_lantern.core.access.rules.guards import Guard
 
 Match = Literal["yes", "no", "maybe"]
 

@@ -9,7 +9,7 @@ from collections.abc import Container
 
 from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
 from rusty_lantern.core.access.policy.actions import ACTIONS, Action
-from rusty_lantern.core.access.policy.bucket_rules import Rules
+from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.model.acl import Right
 
 

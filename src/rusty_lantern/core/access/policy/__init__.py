@@ -1,1 +1,1 @@
-"""Rules as they are written: documents, condition keys, actions, principals, identities' own permissions."""
+"""Rules as they are written: documents, actions, condition keys, principals, ACLs."""

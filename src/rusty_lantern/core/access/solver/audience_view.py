@@ -9,10 +9,10 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience
 from rusty_lantern.core.access.policy.document import Policy, Statement
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlisted
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME

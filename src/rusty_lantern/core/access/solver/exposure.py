@@ -25,8 +25,8 @@ import msgspec
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, OUTSIDER_NAME, Audience
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME

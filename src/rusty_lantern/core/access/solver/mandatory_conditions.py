@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import dimension

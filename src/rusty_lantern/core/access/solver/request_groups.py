@@ -15,7 +15,6 @@ from typing import TypeVar
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import Target, actions_of
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import (
     ACCOUNT,
     ARN,
@@ -29,6 +28,7 @@ from rusty_lantern.core.access.policy.document import Policy
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.policy.request_constraints import TAG_KEYS, Carried, alternatives, joined, tag_of
 from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import accounts_in, all_callers, outsiders
 from rusty_lantern.core.access.solver.conditions import (

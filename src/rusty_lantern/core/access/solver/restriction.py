@@ -7,8 +7,8 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, STORED_TAG
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import whose
 from rusty_lantern.core.access.solver.conditions import TIME

@@ -17,13 +17,13 @@ from functools import cached_property
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.names import partition_free
-from rusty_lantern.core.access.policy.rule_inputs import OWN, BucketInputs, fingerprint
-from rusty_lantern.core.access.policy.rule_inputs import as_own as inputs_as_own
 from rusty_lantern.core.access.policy.values import NotUnderstood
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
+from rusty_lantern.core.access.rules.rule_inputs import OWN, BucketInputs, fingerprint
+from rusty_lantern.core.access.rules.rule_inputs import as_own as inputs_as_own
 from rusty_lantern.core.access.solver.audience_view import Level
 from rusty_lantern.core.access.solver.exposure import Exposures, Verdict, exposures
 from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions

@@ -13,7 +13,6 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, FIRST_ACTION
-from rusty_lantern.core.access.policy.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.policy.condition_keys import (
     ACCOUNT,
     ADDRESS_PARAMETER,
@@ -26,9 +25,10 @@ from rusty_lantern.core.access.policy.condition_keys import (
     always_carried,
 )
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SETS_ACL, SETS_END
-from rusty_lantern.core.access.policy.filer import VERSIONS
 from rusty_lantern.core.access.policy.key_names import carried_key
 from rusty_lantern.core.access.policy.request_constraints import ENDPOINT_KEYS
+from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext
+from rusty_lantern.core.access.rules.filer import VERSIONS
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import signer, usual_name
 from rusty_lantern.core.access.solver.conditions import TIME

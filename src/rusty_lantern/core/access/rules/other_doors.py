@@ -27,9 +27,9 @@ from rusty_lantern.core.access.policy.container_acl import (
     whom,
 )
 from rusty_lantern.core.access.policy.document import Condition, Fault, Policy, Principals, Statement
-from rusty_lantern.core.access.policy.guards import Guard, guards_of, strongest
-from rusty_lantern.core.access.policy.owners import of_owner, of_suspension
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.access.rules.guards import Guard, guards_of, strongest
+from rusty_lantern.core.access.rules.owners import of_owner, of_suspension
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
 from rusty_lantern.core.model.bucket import AccountAcl, ContainerAcl

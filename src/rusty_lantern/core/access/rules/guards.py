@@ -5,7 +5,7 @@ from __future__ import annotations
 import msgspec
 
 from rusty_lantern.core.access.dialects.shipped import dialect_of
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.bucket import Guards
 

@@ -11,8 +11,8 @@ from rusty_lantern.core.access.dialects.policy_as_read import as_read
 from rusty_lantern.core.access.dialects.shipped import SEAWEED, UNSIGNED_READS, dialect_of
 from rusty_lantern.core.access.policy.container_acl import EVERYBODY, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Statement, parse_policy
-from rusty_lantern.core.access.policy.other_doors import unread_door
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.access.rules.other_doors import unread_door
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.identity import AttachedPolicy

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
+from rusty_lantern.core.access.rules.bucket_rules import Rules
 
 
 def named_in(rules: Rules) -> Iterator[Principal]:

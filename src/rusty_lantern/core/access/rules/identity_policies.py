@@ -17,17 +17,17 @@ import msgspec
 from rusty_lantern.core.access.dialects.gateway_deletions import BYPASS, bulk_deletion_refused, names_bypass
 from rusty_lantern.core.access.dialects.policy_as_read import in_its_tenant
 from rusty_lantern.core.access.dialects.shipped import dialect_of
-from rusty_lantern.core.access.policy.bucket_rules import (
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
+from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
+from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
+from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
+from rusty_lantern.core.access.rules.bucket_rules import (
     OF_UNREAD_ACCOUNT,
     EvaluationContext,
     Rules,
     as_the_store_reads,
 )
-from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
-from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
-from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
-from rusty_lantern.core.access.policy.login_levels import of_level
-from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
+from rusty_lantern.core.access.rules.login_levels import of_level
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import Software

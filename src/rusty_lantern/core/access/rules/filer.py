@@ -14,8 +14,8 @@ from rusty_lantern.core.access.dialects.shipped import SEAWEED, dialect_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.container_acl import EVERYBODY
 from rusty_lantern.core.access.policy.document import Fault, Statement
-from rusty_lantern.core.access.policy.other_doors import unread_door
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.access.rules.other_doors import unread_door
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import Door, Dossier
 

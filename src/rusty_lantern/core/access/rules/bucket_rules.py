@@ -17,9 +17,10 @@ from rusty_lantern.core.access.dialects.shipped import SHIPPED, Answering, diale
 from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, AT_SEAWEED, PUBLISHED, AclPermissions
 from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
-from rusty_lantern.core.access.policy.filer import of_filer
-from rusty_lantern.core.access.policy.guards import Guard, a_gateways, guards_of, of_this_software, strongest
-from rusty_lantern.core.access.policy.other_doors import (
+from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
+from rusty_lantern.core.access.rules.filer import of_filer
+from rusty_lantern.core.access.rules.guards import Guard, a_gateways, guards_of, of_this_software, strongest
+from rusty_lantern.core.access.rules.other_doors import (
     OTHER_RELEASE,
     account_acl,
     may_have_acls,
@@ -27,10 +28,9 @@ from rusty_lantern.core.access.policy.other_doors import (
     unread_door,
     was_tried,
 )
-from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
-from rusty_lantern.core.access.policy.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
-from rusty_lantern.core.access.policy.setting_refusals import of_network, of_payment
-from rusty_lantern.core.access.policy.unsigned_callers import of_unsigned_callers
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
+from rusty_lantern.core.access.rules.setting_refusals import of_network, of_payment
+from rusty_lantern.core.access.rules.unsigned_callers import of_unsigned_callers
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
 from rusty_lantern.core.model.bucket import Bucket

@@ -12,9 +12,9 @@ from collections.abc import Mapping
 import msgspec
 
 from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, AclPermissions
-from rusty_lantern.core.access.policy.bucket_rules import Rules
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, DOOR
 from rusty_lantern.core.access.policy.document import Fault, Statement
+from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.model.acl import Permission
 
 _BITS: Mapping[str, frozenset[Permission]] = {
