@@ -70,7 +70,7 @@ def main() -> None:
                     assert all(v.inspected == "yes" for batch in made for v in batch.versions)
         serving.terminate()
     speed = {count: tasks * A_TASK / statistics.median(seconds[1:]) for count, seconds in taken.items()}
-    words = f"one worker {speed[1]:,.0f} versions/s, two {speed[2]:,.0f}, {speed[2] / speed[1]:.2f} times as many"
+    words = f"one worker {speed[1]:,.0f} versions/s, two {speed[2]:,.0f}, ratio {speed[2] / speed[1]:.2f}"
     print(f"inspecting on a cluster: {words} (aim >= 1.6)")
 
 

@@ -10,6 +10,7 @@ Links in text: MB a second, and as a ratio to a search of the same text for one 
 
 from __future__ import annotations
 
+import itertools
 import json
 import random
 import re
@@ -191,8 +192,10 @@ def people(identities: int = 5000, runs: int = 3) -> None:
 
 def loading() -> None:
     dossier = estate(5000, 10_000)
-    times = 210_000_000 // len(encode(msgspec.structs.replace(dossier, identities=Answer("absent")))) + 2
-    more = [msgspec.structs.replace(b, name=f"{b.name}-{n}") for n in range(times) for b in dossier.buckets]
+    whole, alone = (len(encode(one)) for one in (dossier, msgspec.structs.replace(dossier, buckets=[])))
+    count = (200_000_000 - alone) * len(dossier.buckets) // (whole - alone)
+    every = itertools.islice(itertools.cycle(dossier.buckets), count)
+    more = [msgspec.structs.replace(bucket, name=f"{bucket.name}-{n}") for n, bucket in enumerate(every)]
     large = encode(msgspec.structs.replace(dossier, buckets=more, listing=Answer("known", len(more))))
     taken = median_of(lambda: load_untrusted(large, "large.json"))
     plain = median_of(lambda: msgspec.json.decode(large))
