@@ -175,7 +175,10 @@ def decode(document: bytes, file: str) -> Dossier:
 
 
 def version_of(document: bytes) -> int:
-    """The version that a document names; 0 where it names none. Raises what msgspec raises."""
+    """The version that a document names; 0 where it names none. Raises what msgspec raises. Those that `encode` writes
+    name it first, so that nothing else of them is looked at."""
+    if document.startswith(b'{\n "dossier": %d,' % DOSSIER_VERSION):
+        return DOSSIER_VERSION
     return msgspec.json.decode(document, type=_Versioned).dossier
 
 
