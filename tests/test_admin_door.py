@@ -162,14 +162,27 @@ NOTHING = kept(b"", "user.rgw.else")
     (kept("no base64!"), "failed", "not understood"),
     (kept(b"x", "user.rgw.managed-policy"), "failed", "shares with others"),
     (NOTHING, "failed", "account"),
-    (NOTHING, "failed", "limits its operations"),
 ])  # fmt: skip
 def test_what_a_user_may_is_known_where_nothing_else_can_say_more(told: Instance, state: str, why: str) -> None:
-    account, mask = "a1" * (why == "account"), "read" if why.startswith("limits") else "read, write, delete"
-    user = User("deck", account_id=account, op_mask=mask)
+    user = User("deck", account_id="a1" * (why == "account"))
     people = people_of(Answer("known", [user]), {"deck": Answer("known", told)})["identities"].value
     assert people is not None
     assert (people[0].policies.state, why in people[0].policies.note) == (state, True)
+
+
+@pytest.mark.parametrize("mask,operations", [
+    ("", None), ("read, write, delete", None), ("read", ["read"]), ("write, read", ["read", "write"]), ("<none>", []),
+])  # fmt: skip
+def test_what_a_gateway_lets_a_user_do_at_all_is_read(mask: str, operations: list[str] | None) -> None:
+    people = people_of(Answer("known", [User("deck", op_mask=mask)]), {"deck": Answer("known", NOTHING)})
+    [deck] = people["identities"].value or []
+    assert deck.operations.settled and deck.operations.value == operations
+
+
+def test_an_operation_that_is_not_known_leaves_open_what_a_user_can_do() -> None:
+    people = people_of(Answer("known", [User("deck", op_mask="read, prune")]), {"deck": Answer("known", NOTHING)})
+    [deck] = people["identities"].value or []
+    assert (deck.operations.state, "(prune)" in deck.operations.note) == ("failed", True)
 
 
 DENIED = """title: t

@@ -18,6 +18,7 @@ Given = Literal[Verb, "create", "update"]
 """What a store without policies gives: a verb, or half of `write`, to store new objects or to overwrite old ones."""
 Kind = Literal["root", "person", "service", "role", "user", "unknown"]
 """A `user` is a person or a service; which one, the store does not say."""
+Operation = Literal["read", "write", "delete"]
 Use = Literal["administration", "application"]
 CredentialKind = Literal["access-key", "token", "certificate", "application-credential", "trust"]
 """An application credential acts for its owner in one project; a trust lets another identity do so."""
@@ -70,6 +71,8 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """Its own permissions, those of its groups left out."""
     boundary: Answer[str] = Answer("absent")
     """A policy document that bounds what its own permissions can grant."""
+    operations: Answer[list[Operation]] = Answer("absent")
+    """The only kinds of operation that the store lets it use, whatever permissions it has. Absent: all of them."""
     may: Answer[list[Verb]] = unread("estate.yaml does not say what it needs")
     """What it needs, by the word of whoever answers for it."""
     tags: Answer[dict[str, str]] = unread()

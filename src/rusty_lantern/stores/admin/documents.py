@@ -92,10 +92,6 @@ class QuotaDocument(msgspec.Struct):
         return self.enabled and 0 in (self.max_size, self.max_objects)
 
 
-OPERATIONS = frozenset({"read", "write", "delete"})
-"""The operations of a user that the gateway limits in nothing."""
-
-
 class LinkKey(msgspec.Struct):
     """A key that temporary URLs are signed with, by which of the two it is; the key itself has no place here."""
 
@@ -122,6 +118,7 @@ class User(msgspec.Struct):
     admin: str | bool = "false"
     system: str | bool = "false"
     op_mask: str = ""
+    """The operations that it may use, as words with commas between; empty where the answer does not say."""
     type: str = ""
     """`keystone`: a project of a Keystone, whose tokens the gateway takes."""
     account_id: str = ""
@@ -150,8 +147,6 @@ class User(msgspec.Struct):
         """Why what is attached to it may not be all that says what it can do; empty where it is."""
         if self.account_id or self.group_ids:
             return "what it may by its account and its groups is not read"
-        if self.op_mask and {word.strip() for word in self.op_mask.split(",")} != OPERATIONS:
-            return f"the gateway limits its operations ({self.op_mask}), and that is not decided"
         return ""
 
 

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, get_args
 
 from rusty_lantern.core.access.policy.principals import user_named
-from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.bucket import AccountAcl
-from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Identity, Operation
 from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.account_acl import read_account_acl
 from rusty_lantern.stores.admin.documents import ACCOUNT_ACL, MANAGED_POLICIES, Instance, User, own_policies
 from rusty_lantern.stores.keystone.at_gateway import OF_KEYSTONE
 
 NO_RECORD = "the gateway keeps no record of it"
+OPERATIONS: tuple[Operation, ...] = get_args(Operation)
 OF_LOGIN = "what a further login of a user for whom no refusal counts may do is not known"
 
 
@@ -36,6 +37,17 @@ def _own_policies(user: User, kept: Answer[Instance]) -> Answer[list[AttachedPol
     except ValueError as error:
         return Answer("failed", None, f"its own permissions are written in a way that is not understood: {error}")
     return Answer("known", policies, "", kept.evidence)
+
+
+def _operations(user: User, evidence: Evidence) -> Answer[list[Operation]]:
+    """What the gateway lets a user do at all, with each of its logins."""
+    words = {word.strip() for word in user.op_mask.split(",")} - {"", "<none>"}
+    if unknown := words.difference(OPERATIONS):
+        what = f"the gateway limits its operations in a word that is not known ({min(unknown)[:40]})"
+        return Answer("failed", None, what, evidence)
+    if not user.op_mask or words.issuperset(OPERATIONS):
+        return Answer("absent", evidence=evidence)
+    return Answer("known", [one for one in OPERATIONS if one in words], "", evidence)
 
 
 def _names(user: str, login: str) -> dict[str, Any]:
@@ -61,6 +73,7 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
         kind: Any = "root" if user.everything else "user"
         levels = {sub.id: sub.permissions for sub in user.subusers}
         own, power = _own_policies(user, kept[user.name]), user.full_power
+        operations = _operations(user, evidence)
         administers: Answer[list[str]] = (
             Answer("known", power, "", evidence) if power else Answer("absent", evidence=evidence)
         )
@@ -74,7 +87,7 @@ def people_of(users: Answer[list[User]], kept: dict[str, Answer[Instance]]) -> d
                 password=Answer("absent", evidence=evidence), groups=Answer("absent", evidence=evidence),
                 administers=administers,  # a further login has its user's capabilities
                 policies=Answer("failed", None, OF_LOGIN) if name in levels and user.everything else own,
-                acl_level=level, tags=Answer("unsupported"),
+                operations=operations, acl_level=level, tags=Answer("unsupported"),
                 created=Answer("unsupported", None, NO_RECORD),
             ))  # fmt: skip
         logins = [(key.access_key, key.user, "access-key") for key in user.keys]

@@ -10,13 +10,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from functools import lru_cache
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 import msgspec
 
 from rusty_lantern.core.access.dialects.gateway_deletions import BYPASS, bulk_deletion_refused, names_bypass
 from rusty_lantern.core.access.dialects.policy_as_read import in_its_tenant
-from rusty_lantern.core.access.dialects.shipped import dialect_of
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
@@ -28,6 +27,7 @@ from rusty_lantern.core.access.rules.bucket_rules import (
     as_the_store_reads,
 )
 from rusty_lantern.core.access.rules.login_levels import of_level
+from rusty_lantern.core.access.rules.refusals import refused_whatever_rules_say
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import Software
@@ -126,33 +126,8 @@ def identity_policies_of(index: StoreIndex, identity: Identity) -> IdentityPolic
     policies = policies_of(identity, index.groups, index.memberships.get(identity.name, []), unread, answers)
     if identity.kind == "root" and index.dossier.acl_reading == "gateway":  # tried on a gateway 16.2
         policies = msgspec.structs.replace(policies, above_policies=True)
-    refusing = dialect_of(index.dossier).readings.disabled_users_are_refused
-    if index.dossier.acl_reading not in REFUSING_DISABLED and not refusing:
-        return policies
-    return msgspec.structs.replace(policies, statements=policies.statements + _if_disabled(identity.state))
-
-
-REFUSING_DISABLED = frozenset({"gateway", "keystone"})
-"""How ACLs are read in stores that answer no request of a disabled identity (tried on a gateway 16.2, a Keystone 30).
-Of others that is not known: a key of somebody who is disabled may go on working there."""
-
-
-def _if_disabled(state: Answer[Any]) -> tuple[Statement, ...]:
-    """What refuses everything to somebody who is disabled, or may: where it was not read whether that one is."""
-    if state.value == "disabled":
-        return (_DISABLED,)
-    return (_perhaps_disabled(state.reason),) if state.unread else ()
-
-
-@lru_cache(maxsize=64)
-def _perhaps_disabled(why: str) -> Statement:
-    return msgspec.structs.replace(_DISABLED, faults=(Fault("", f"whether it is enabled was not read ({why})"),))
-
-
-_DISABLED = Statement(
-    "the identity is disabled", "Deny", principals=Principals(everyone=True), actions=("*",), resources=("*",),
-    at_every_door=True,
-)  # fmt: skip
+    refused = refused_whatever_rules_say(identity, index.dossier)
+    return msgspec.structs.replace(policies, statements=policies.statements + refused) if refused else policies
 
 
 EVERYTHING = (
