@@ -22,6 +22,17 @@ def test_no_survey_yet(workspace: Path) -> None:
     assert (ran.code, "lantern survey" in ran.err) == (2, True)
 
 
+@pytest.mark.parametrize("words", [
+    ("try", "--bucket", "harbour/press-kit", "--policy"), ("links",), ("why", "harbour/press-kit", "--requests"),
+    ("credentials", "--look-in"), ("dossier", "check"), ("baseline", "test"),
+])  # fmt: skip
+def test_a_file_that_is_not_there_is_told_with_the_one_that_was_meant(demo: Demo, words: tuple[str, ...]) -> None:
+    for name, hint in (("baselin.yml", 'did you mean "baseline.yaml"?'), ("nowhere/x.json", "looked in ")):
+        ran = lantern(*words, name, cwd=demo.folder)
+        assert (ran.code, ran.out) == (2, ""), (name, ran.err)
+        assert f"{name}: there is no such file\n  {hint}" in ran.err
+
+
 OF_A = "stores:\n  a: {at: 'https://x.example', credential: chain, "
 ESTATES = {
     "": "the file is empty",
@@ -129,10 +140,10 @@ def test_all_complaints_of_a_file_come_at_once(workspace: Path) -> None:
         (("why", "harbour/press-kit", "--header", "Referer"), "not a header"),
         (("why", "harbour/press-kit", "--with", "aws:Sauce=1"), "no condition key"),
         (("why", "harbour/press-kit", "--action", "s3:GetObjct"), 'did you mean "s3:GetObject"?'),
-        (("why", "harbour/press-kit", "--requests", "none.jsonl"), "cannot be read"),
+        (("why", "harbour/press-kit", "--requests", "none.jsonl"), "there is no such file"),
         (("access", "--can", "red"), 'did you mean "read"?'),
         (("try",), "name a declared bucket"),
-        (("try", "none.yaml"), "cannot be read"),
+        (("try", "none.yaml"), "there is no such file"),
         (("frob",), "frob"),
     ],
 )

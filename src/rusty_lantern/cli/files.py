@@ -56,9 +56,9 @@ def read_text(path: Path) -> str:
 
 def read_file(path: Path) -> bytes:
     """A file's bytes. Raises `BadInput`."""
-    from rusty_lantern.core.errors import BadInput, Place, Problem
+    from rusty_lantern.intake.unreadable import unreadable
 
     try:
         return path.read_bytes()
     except OSError as error:
-        raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+        raise unreadable(path, error) from None

@@ -23,6 +23,7 @@ from rusty_lantern.core.history.event import Event
 from rusty_lantern.core.value_types import InvalidValue, read_moment
 from rusty_lantern.core.yaml_source import FieldReader, read_nodes
 from rusty_lantern.intake.request_line import read_request
+from rusty_lantern.intake.unreadable import unreadable
 
 BLOCK = 16 << 20
 LONGEST_LINE = 1 << 20
@@ -93,7 +94,7 @@ def stream(path: Path, layout: Layout, actions: frozenset[str], tally: Events) -
                 read = _web_log if reads == "web-log" else _json
                 yield from _blocks(opened, path.name, layout, wanted, tally, read)
     except OSError as error:
-        raise BadInput(Problem(f"cannot be read: {error.strerror or error}", Place(str(path)))) from None
+        raise unreadable(path, error) from None
 
 
 Read = Callable[[bytes, str, int, Layout, frozenset[str], Events], Iterator[Event]]

@@ -13,6 +13,7 @@ from rusty_lantern.core.exports.assemble import Assembled, assemble
 from rusty_lantern.core.exports.documents import documents_of
 from rusty_lantern.core.exports.layout import Layout, read_layout
 from rusty_lantern.core.model.dossier import encode
+from rusty_lantern.intake.unreadable import unreadable
 
 MOST_BYTES = 512 << 20
 """Of all the documents of one store together."""
@@ -61,7 +62,7 @@ def assembled(
             oldest = written if oldest is None or written < oldest else oldest
             read.append((_shown(path, folder), path.read_bytes()))
         except OSError as error:
-            raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+            raise unreadable(path, error) from None
     export = assemble(documents_of(iter(read)), how, store, moment)
     if not export.rows and export.unmatched:
         remedy = "is it the right layout? lantern dossier layouts lists those that ship"

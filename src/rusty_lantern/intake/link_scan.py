@@ -12,6 +12,7 @@ import msgspec
 
 from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.intake.presigned_url import LONGEST, SignedAddress, find_signed
+from rusty_lantern.intake.unreadable import unreadable
 
 CHUNK = 4 << 20
 MOST_LINKS = 100_000
@@ -37,7 +38,7 @@ def find_links(files: list[Path]) -> FoundLinks:
                 with path.open("rb") as stream:
                     _mine(stream, str(path), mined, seen)
         except OSError as error:
-            raise BadInput(Problem(f"cannot be read: {error.strerror}", Place(str(path)))) from None
+            raise unreadable(path, error) from None
     return mined
 
 

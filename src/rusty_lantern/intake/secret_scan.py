@@ -10,6 +10,7 @@ from pathlib import Path
 
 from rusty_lantern.core.errors import BadInput, Place, Problem
 from rusty_lantern.intake.secret_patterns import Leak, find_leaks
+from rusty_lantern.intake.unreadable import unreadable
 
 MOST_BYTES = 4 << 20
 """A larger file is no configuration, and is passed over."""
@@ -65,7 +66,7 @@ def secrets_in(places: Iterable[Path]) -> SecretScan:
     scan = SecretScan()
     for place in places:
         if not place.exists():
-            raise BadInput(Problem("there is no such file or folder", Place(str(place))))
+            raise unreadable(place, FileNotFoundError())
         if not os.access(place, os.R_OK):
             raise BadInput(Problem("cannot be read", Place(str(place))))
         for path in _below(place, scan) if place.is_dir() else [place]:
