@@ -15,12 +15,20 @@ import pytest
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from rusty_lantern.core.model.unlisted import any_of
+from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.harbour import MOMENT
-from rusty_lantern.stores.keystone.at_gateway import OF_KEYSTONE, OWN_USERS, GatewayAccounts, beside_own_users
+from rusty_lantern.stores.keystone.at_gateway import (
+    OF_KEYSTONE,
+    OWN_USERS,
+    GatewayAccounts,
+    at_gateway,
+    beside_own_users,
+)
 from rusty_lantern.stores.keystone.permissions import Held
 from tests.conftest import lantern
 from tests.gateway import Gateway, send_to, standard_client
@@ -197,6 +205,41 @@ def test_a_role_that_nobody_explains_may_do_everything_and_an_accepted_one_what_
     assert explained.names("u", None, holding, {}) == ["p", "p$p", "p:u", "p:*", "*:u"]
     assert explained.rules_all([Held("harbourmaster", "q", "project marsh")])
     assert explained.limit([]).unread and explained.limit(None).settled
+
+
+WRITING = json.dumps({"Version": "2012-10-17", "Statement": [
+    {"Effect": "Allow", "Action": "s3:PutObject", "Resource": "*"}]})  # fmt: skip
+UNLIKE_AN_OWN_USER: dict[str, Answer[Any]] = {
+    "permissions that were not read": Answer("known", [Identity(name="p", policies=Answer("denied", None, "403"))]),
+    "users that were not read": Answer("denied", None, "answered 403"),
+    "operations that are limited": Answer("known", [Identity(
+        name="p", policies=Answer("known", [AttachedPolicy("own", WRITING)]), operations=Answer("known", ["read"]))]),
+    "operations that were not read": Answer("known", [Identity(
+        name="p", policies=Answer("known", [AttachedPolicy("own", WRITING)]), operations=Answer("failed"))]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("own", UNLIKE_AN_OWN_USER)
+def test_what_a_project_may_at_the_gateway_is_unknown_where_its_user_was_not_read_or_is_limited(own: str) -> None:
+    """Nobody with a role there is shut out for certain, nor let in."""
+    gateway = at_gateway(Dossier(store="s", taken=MOMENT, identities=UNLIKE_AN_OWN_USER[own]), MEANT)
+    harbour = saltmarsh.harbour().dossier
+    closed = next(bucket for bucket in harbour.buckets if bucket.name == "gallery-web")
+    for role, level in (("member", "unknown"), ("reader", "closed")):
+        holder = Identity(
+            name="ann", state=Answer("known", "enabled"), groups=Answer("absent"),
+            policies=Answer("known", gateway.documents([Held(role, "p", "project fen")])),
+        )  # fmt: skip
+        dossier = msgspec.structs.replace(
+            harbour,
+            acl_reading="gateway",
+            buckets=[closed],
+            identities=Answer("known", [holder]),
+            groups=Answer("absent"),
+        )
+        [subject] = store_subjects([dossier], None, MOMENT)
+        writing = subject.across.on(holder, closed.name).get("write")
+        assert (writing.level if writing is not None else "closed") == level, (own, role)
 
 
 def test_where_the_gateways_own_users_were_not_read_there_are_more() -> None:

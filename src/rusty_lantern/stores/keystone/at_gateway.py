@@ -7,6 +7,7 @@ also name them as a Swift server's do, at the Swift door alone. Measured on rele
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping
 from typing import Any
 
@@ -15,7 +16,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import RoleMeanings
 from rusty_lantern.core.model.dossier import Dossier
-from rusty_lantern.core.model.identity import AttachedPolicy
+from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.keystone.documents import AccessRule, Named, User
 from rusty_lantern.stores.keystone.permissions import OWN, Held, allowing, doubt_of_role
@@ -31,6 +32,8 @@ class GatewayAccounts(msgspec.Struct, frozen=True):
     roles: RoleMeanings | None
     attached: Mapping[str, list[AttachedPolicy]]
     """Project → the permissions that the gateway attaches to it."""
+    unread: tuple[AttachedPolicy, ...] = ()
+    """What takes their place where the gateway's own users were not read."""
 
     def _accepted(self, one: Held) -> bool:
         known = self.roles
@@ -40,7 +43,7 @@ class GatewayAccounts(msgspec.Struct, frozen=True):
         """What somebody with these roles can do everywhere, or may be able to."""
         accepted = [one for one in dict.fromkeys(holding) if self._accepted(one)]
         users = [name for one in accepted for name in (one.project, tenanted(one.project))]
-        made = [document for name in users for document in self.attached.get(name, ())]
+        made = [document for name in users for document in self.attached.get(name, self.unread)]
         if self.roles is None:
             made += [AttachedPolicy(one.title, allowing(OWN), one.via, doubt_of_role(one.role)) for one in accepted]
         return made
@@ -71,8 +74,25 @@ def tenanted(project: str) -> str:
 
 def at_gateway(dossier: Dossier, roles: RoleMeanings | None) -> GatewayAccounts:
     """The gateway that a dossier was read from."""
-    own = dossier.identities.value or ()
-    return GatewayAccounts(roles, {one.name: one.policies.value for one in own if one.policies.value})
+    own = dossier.identities
+    unread = (_in_doubt("Allow", "Deny", why=f"{OWN_USERS}: {own.note}"),) if own.value is None else ()
+    return GatewayAccounts(roles, {one.name: _attached_to(one) for one in own.value or ()}, unread)
+
+
+def _attached_to(one: Identity) -> list[AttachedPolicy]:
+    """What the gateway attaches to a user that stands for a project; what it limits it to may refuse anything."""
+    if one.policies.value is None:
+        return [_in_doubt("Allow", "Deny", why=f"the permissions of {one.name} were not read ({one.policies.reason})")]
+    if one.operations.value is None and not one.operations.unread:
+        return one.policies.value
+    return [*one.policies.value, _in_doubt("Deny", why=f"the gateway limits the operations of {one.name}")]
+
+
+def _in_doubt(*effects: str, why: str) -> AttachedPolicy:
+    """What may allow, or refuse, everything."""
+    statements = [{"Effect": effect, "Action": "*", "Resource": "*"} for effect in effects]
+    text = json.dumps({"Version": "2012-10-17", "Statement": statements})
+    return AttachedPolicy("permissions at the gateway", text, doubt=why)
 
 
 def beside_own_users(dossier: Dossier, people: dict[str, Answer[Any]]) -> dict[str, Answer[Any]]:
