@@ -21,10 +21,13 @@ from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
+from rusty_lantern.stores.blob.documents import read_properties
+from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.s3.setting_answers import read_answer
 from rusty_lantern.stores.s3.settings import QUESTIONS, Question
+from rusty_lantern.stores.s3.usage import listed
 
 NOW = datetime(2026, 11, 2, tzinfo=UTC)
 TAGS = (
@@ -47,6 +50,22 @@ def elements(draw: st.DrawFn, depth: int = 3) -> str:
 bodies = st.one_of(
     st.binary(max_size=80), elements().map(str.encode), texts.map(lambda t: t.encode("utf-8", "replace"))
 )
+
+
+@pytest.mark.parametrize("word,served", [("true", True), ("True", True), ("1", True), ("false", False), ("", False)])
+def test_a_boolean_means_the_same_in_whatever_letters(word: str, served: bool) -> None:
+    site = f"<StaticWebsite><Enabled>{word}</Enabled><IndexDocument>i</IndexDocument></StaticWebsite>"
+    properties = read_properties(f"<StorageServiceProperties>{site}</StorageServiceProperties>".encode())
+    assert (properties.website == "i") is served
+    assert listed({"kind": "Version", "Key": "k", "Size": "1", "IsLatest": word or "0"}).current is served
+
+
+def test_a_word_that_is_no_boolean_shuts_no_site_and_hides_no_version() -> None:
+    with pytest.raises(RequestFailed, match="neither true nor false"):
+        read_properties(b"<StorageServiceProperties><StaticWebsite><Enabled>on</Enabled></StaticWebsite>"
+                        b"</StorageServiceProperties>")  # fmt: skip
+    with pytest.raises(RequestFailed, match="neither true nor false"):
+        listed({"kind": "Version", "Key": "k", "Size": "1", "IsLatest": "on"})
 
 
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)

@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.role_trust import assumable_by
+from rusty_lantern.core.model.dossier import decode
 from rusty_lantern.intake.presigned_url import LONGEST, find_signed, is_at, signature_places
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.workspace_files import BASELINE, CREDENTIAL
@@ -222,6 +223,24 @@ def test_a_gateway_without_an_identity_service_is_not_offered_and_asked_once(gat
     audit = json.loads(lantern("audit", "--json", cwd=folder).out)
     assert [(d["subject"], d["observed"]) for d in audit["drift"]] == [("store", "on")]
     assert [(u["name"], u["reason"]) for u in audit["unknown"]] == [("any credential", "not offered by this store")]
+
+
+def test_a_key_of_a_state_that_is_not_known_is_not_taken_for_a_disabled_one(tmp_path: Path) -> None:
+    store = Standin(saltmarsh.harbour(), saltmarsh.MOMENT)
+
+    async def respond(request: web.Request) -> web.StreamResponse:
+        answer = await store._serve(request)
+        if request.query.get("Action") == "ListAccessKeys" and isinstance(answer, web.Response):
+            return web.Response(text=(answer.text or "").replace(">Inactive<", ">Dormant<"))
+        return answer
+
+    with serve(answering(respond)) as address:
+        folder = estate_for(tmp_path / "ws", address, f"    identities: {{at: {address}}}\n")
+        assert lantern("survey", "--only", "harbour/gallery-web", cwd=folder).code in (0, 3)
+    [kept] = (folder / "surveys").glob("*/stores/harbour.json")
+    keys = decode(kept.read_bytes(), kept.name).credentials.value or ()
+    assert {one.state.state for one in keys} == {"known", "failed"}
+    assert 'its status is "Dormant", which is not known' in {one.state.note for one in keys}
 
 
 @pytest.mark.parametrize("trouble", ["endless", "denied", "garbage", "keys denied"])

@@ -20,7 +20,17 @@ from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.object_version import Keeper, Mode, ObjectVersion
 from rusty_lantern.intake.signed_link import verbs_of
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.xml import Element, child, children, name, parse, raw_text, restored, text
+from rusty_lantern.stores.http.xml import (
+    Element,
+    child,
+    children,
+    name,
+    parse,
+    raw_text,
+    restored,
+    switch,
+    text,
+)
 
 ACCOUNT_KEY = "$account-encryption-key"
 """What the default encryption scope is called that is none of the account's own."""
@@ -71,16 +81,16 @@ def read_properties(body: bytes) -> ServiceProperties:
     """Decode service properties. Raises `RequestFailed`."""
     root = _root(body, "StorageServiceProperties")
     site = child(root, "StaticWebsite")
-    served = site is not None and text(site, "Enabled") == "true"
+    served = site is not None and switch(site, "Enabled")
     rules = child(root, "Cors")
     kept = child(root, "DeleteRetentionPolicy")
     return ServiceProperties(
-        logs=tuple(what for what in ("Read", "Write", "Delete") if text(root, "Logging", what) == "true"),
+        logs=tuple(what for what in ("Read", "Write", "Delete") if switch(root, "Logging", what)),
         cross_origin=[
             CrossOrigin(_listed(rule, "AllowedOrigins"), _listed(rule, "AllowedMethods"))
             for rule in (children(rules, "CorsRule") if rules is not None else ())
         ],
-        soft_delete=_days(kept) if kept is not None and text(kept, "Enabled") == "true" else 0,
+        soft_delete=_days(kept) if kept is not None and switch(kept, "Enabled") else 0,
         website=text(site, "IndexDocument") if served and site is not None else None,
     )
 
@@ -101,7 +111,7 @@ def read_containers(body: bytes) -> tuple[list[Container], str]:
     root = _root(body, "EnumerationResults")
     listed = child(root, "Containers")
     containers = [_container(one) for one in (children(listed, "Container") if listed is not None else ())
-             if text(one, "Deleted") != "true"]  # fmt: skip
+             if not switch(one, "Deleted")]  # fmt: skip
     return containers, text(root, "NextMarker")
 
 
@@ -119,9 +129,9 @@ def _container(entry: Element) -> Container:
         leased=(state == "leased" and text(properties, "LeaseDuration") == "infinite") if state else None,
         retained=_mark(text(properties, "HasImmutabilityPolicy")),
         held=_mark(text(properties, "HasLegalHold")),
-        by_version=text(properties, "ImmutableStorageWithVersioningEnabled") == "true",
+        by_version=switch(properties, "ImmutableStorageWithVersioningEnabled"),
         scope="" if scope == ACCOUNT_KEY else scope,
-        enforced=text(properties, "DenyEncryptionScopeOverride") == "true",
+        enforced=switch(properties, "DenyEncryptionScopeOverride"),
     )
 
 
@@ -192,8 +202,8 @@ def _blob(entry: Element) -> ListedBlob:
     if named.get("Encoded") == "true":
         key = unquote(key)
     snapshot, version = text(entry, "Snapshot"), text(entry, "VersionId")
-    gone = text(entry, "Deleted") == "true"
-    current = not snapshot and not gone and (not version or text(entry, "IsCurrentVersion") == "true")
+    gone = switch(entry, "Deleted")
+    current = not snapshot and not gone and (not version or switch(entry, "IsCurrentVersion"))
     size = text(properties, "Content-Length")
     if not re.fullmatch("[0-9]{1,18}", size or "0"):
         raise RequestFailed("failed", f'a listing gives a size that is no number of bytes: "{size[:40]}"', "unreadable")

@@ -97,3 +97,18 @@ def raw_text(element: Element, wanted: str) -> str:
     """A child's text with its spaces, for names and tags that may begin or end with one."""
     here = child(element, wanted)
     return (here.text or "") if here is not None else ""
+
+
+def switch(element: Element, *path: str) -> bool:
+    """A boolean at the end of a path, as XML Schema writes it (part 2, 3.3.2), in letters of any case; off where there
+    is none. Raises `RequestFailed` for any other word, which may mean either."""
+    return is_on(text(element, *path), path[-1])
+
+
+def is_on(written: str, what: str) -> bool:
+    """Whether a word means *on*; an empty one means *off*. Raises `RequestFailed` for one that means neither."""
+    if written.lower() in ("true", "1"):
+        return True
+    if written.lower() in ("false", "0", ""):
+        return False
+    raise RequestFailed("failed", f'{what} is "{written[:40]}", neither true nor false', "unreadable answer")

@@ -14,7 +14,7 @@ from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, refusal
-from rusty_lantern.stores.http.xml import Element, child, children, name, parse, text
+from rusty_lantern.stores.http.xml import Element, child, children, name, parse, switch, text
 
 VERSION = "2010-05-08"
 READING = frozenset({
@@ -87,7 +87,7 @@ class QueryClient:
             result = await self.ask(action, **about, **marker)
             yield result
             following = text(result, "Marker")
-            if text(result, "IsTruncated") != "true" or self.most is not None:
+            if self.most is not None or not switch(result, "IsTruncated"):
                 return
             if following in seen:
                 break

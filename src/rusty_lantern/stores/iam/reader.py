@@ -279,17 +279,23 @@ async def _managed(asker: QueryClient, title: str, resource: str) -> AttachedPol
     return AttachedPolicy(title, asker.texts[resource], "attached")
 
 
+_KEY_STATES: dict[str, Literal["active", "disabled"]] = {"Active": "active", "Inactive": "disabled"}
+
+
 async def _key(asker: QueryClient, owner: str, entry: Element) -> Credential:
     used = await asker.answer(
         "GetAccessKeyLastUsed",
         lambda r: read_time(text(r, "AccessKeyLastUsed", "LastUsedDate")),
         AccessKeyId=text(entry, "AccessKeyId"),
     )
-    live: Literal["active", "disabled"] = "active" if text(entry, "Status") == "Active" else "disabled"
+    status = text(entry, "Status")
+    state: Answer[Any] = Answer("failed", None, f'its status is "{status[:40]}", which is not known')
+    if status in _KEY_STATES:
+        state = Answer("known", _KEY_STATES[status])
     return Credential(
         id=text(entry, "AccessKeyId"),
         owner=owner,
-        state=Answer("known", live),
+        state=state,
         created=read_answer_moment(text(entry, "CreateDate")),
         last_used=Answer("absent", None, "", used.evidence) if used.state == "known" and used.value is None else used,
         expires=Answer("absent"),

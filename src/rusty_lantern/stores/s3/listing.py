@@ -20,7 +20,7 @@ from rusty_lantern.core.answer import State
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import read_status
-from rusty_lantern.stores.http.xml import Element, name, parse, restored, text
+from rusty_lantern.stores.http.xml import Element, name, parse, restored, switch, text
 
 PAGE = 1000
 ROUND = 8
@@ -175,7 +175,7 @@ class Lister:
             offered: State = "unsupported" if name(root) == "ListBucketResult" else "failed"
             raise RequestFailed(offered, f'a listing came as "{name(root)[:60]}"', "unexpected answer")
         encoded = text(root, "EncodingType") == "url"
-        return list(entries_of(root, self.listing.entries, encoded=encoded)), text(root, "IsTruncated") == "true"
+        return list(entries_of(root, self.listing.entries, encoded=encoded)), switch(root, "IsTruncated")
 
     async def _first_beyond(self, key: str, span: Span) -> str | None:
         """The first key of a span that sorts after `key`."""

@@ -20,7 +20,7 @@ from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
 from rusty_lantern.stores.http.reply import Reply
 from rusty_lantern.stores.http.timestamps import read_time
-from rusty_lantern.stores.http.xml import children, name, parse, text
+from rusty_lantern.stores.http.xml import children, is_on, name, parse, switch, text
 from rusty_lantern.stores.reader import LIST_LIMIT
 from rusty_lantern.stores.s3.listing import OBJECTS, PAGE, UPLOADS, VERSIONS, Entry, Lister, Listing, Span
 
@@ -50,7 +50,7 @@ def listed(entry: Entry) -> ObjectVersion:
     return ObjectVersion(
         key=entry["Key"],
         version=entry.get("VersionId") or "null",
-        current=entry.get("IsLatest", "true") == "true",
+        current=is_on(entry.get("IsLatest", "true"), "IsLatest"),
         marker=marker,
         size=0 if marker else read_size(entry),
         etag=entry.get("ETag", "").strip('"'),
@@ -147,7 +147,7 @@ class Counting:
             if name(root) != "ListPartsResult":
                 raise RequestFailed("failed", f'parts came as "{name(root)[:60]}"', "unexpected answer")
             size += sum(read_size({"Size": text(part, "Size")}) for part in children(root, "Part"))
-            if text(root, "IsTruncated") != "true":
+            if not switch(root, "IsTruncated"):
                 return size
             after = text(root, "NextPartNumberMarker")
         raise RequestFailed("failed", "the list of an upload's parts never ends", "endless list")
