@@ -59,6 +59,15 @@ def read(**instead: Any) -> dict[str, Any]:
     return asyncio.run(read_users(Server(**instead), SECRET, MOMENT))  # type: ignore[arg-type]
 
 
+@pytest.mark.parametrize("word,state,value", [
+    ("on", "known", "active"), ("off", "known", "disabled"), ("dormant", "failed", None), ("", "failed", None),
+])  # fmt: skip
+def test_a_service_account_of_a_status_that_is_not_known_is_not_disabled(word: str, state: str, value: Any) -> None:
+    told = read(info_service_account=SOUND["info-service-account"] | {"accountStatus": word})
+    [account] = [one for one in told["credentials"].value if one.id == "SVC1"]
+    assert (account.state.state, account.state.value) == (state, value)
+
+
 def test_users_groups_and_keys_are_what_the_answers_say() -> None:
     told = read()
     users = {one.name: one for one in told["identities"].value}

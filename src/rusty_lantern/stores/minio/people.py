@@ -119,8 +119,14 @@ def further_key(
     return msgspec.structs.replace(key, stands_for=acting)
 
 
+_KEY_STATES = {"enabled": "active", "on": "active", "disabled": "disabled", "off": "disabled"}
+"""Words of users and of service accounts."""
+
+
 def _key(name: str, owner: str, state: Answer[Any]) -> Credential:
-    active: Answer[Any] = state.map(lambda word: "active" if word in ("enabled", "on") else "disabled")
+    active: Answer[Any] = state.map(_KEY_STATES.get)
+    if active.state == "known" and active.value is None:
+        active = Answer("failed", None, f'its status is "{str(state.value)[:20]}"', state.evidence)
     return Credential(
         id=name, owner=owner, state=active, created=_NO_RECORD, last_used=_NO_RECORD, expires=_NONE,
         used_for=_NO_RECORD,
