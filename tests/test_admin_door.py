@@ -7,6 +7,7 @@ import json
 import struct
 from pathlib import Path
 
+import msgspec
 import pytest
 from aiohttp import web
 from hypothesis import given
@@ -15,10 +16,23 @@ from hypothesis import strategies as st
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.dossier import decode
 from rusty_lantern.simulator.admin_server import GatewayUser
+from rusty_lantern.simulator.demo.harbour import MOMENT
 from rusty_lantern.simulator.demo.skerry import AUDITOR
 from rusty_lantern.simulator.serve import serve
-from rusty_lantern.stores.admin.documents import OWN_POLICIES, Attribute, Instance, InstanceData, User, own_policies
-from rusty_lantern.stores.admin.people import people_of
+from rusty_lantern.stores.admin.documents import (
+    ACCOUNT_ACL,
+    GUARDS,
+    OWN_POLICIES,
+    POLICY,
+    AclAnswer,
+    Attribute,
+    Instance,
+    InstanceData,
+    User,
+    own_policies,
+)
+from rusty_lantern.stores.admin.people import account_acl, people_of
+from rusty_lantern.stores.admin.reader import held_acl, held_record
 from tests.conftest import Whole, lantern
 
 SECRETS = ("sk-keeper-000", "sk-tern-000", "sk-gull-000", "tk-account-000", "Y2stY29udGFpbmVy")
@@ -183,6 +197,31 @@ def test_an_operation_that_is_not_known_leaves_open_what_a_user_can_do() -> None
     people = people_of(Answer("known", [User("deck", op_mask="read, prune")]), {"deck": Answer("known", NOTHING)})
     [deck] = people["identities"].value or []
     assert (deck.operations.state, "(prune)" in deck.operations.note) == ("failed", True)
+
+
+@pytest.mark.parametrize("key,written", [
+    (POLICY, "no base64!"), (POLICY, b"\xff{}"), (GUARDS, "no base64!"), (GUARDS, b"\x01\x01"),
+])  # fmt: skip
+def test_a_setting_that_is_there_and_cannot_be_read_is_not_taken_for_none(key: str, written: bytes | str) -> None:
+    read = held_record(kept(written, key), "b", MOMENT)
+    states = {name: read[name].state for name in ("policy", "public_access_guards")}
+    lost, other = ("policy", "public_access_guards") if key == POLICY else ("public_access_guards", "policy")
+    assert (states[lost], states[other]) == ("failed", "absent")
+    assert read[lost].note
+
+
+@pytest.mark.parametrize(
+    "written,state", [(b"\0", "absent"), ("no base64!", "failed"), (b"\xff", "failed"), (b"{", "failed")]
+)
+def test_an_account_acl_that_cannot_be_read_opens_and_shuts_nothing(written: bytes | str, state: str) -> None:
+    assert account_acl(Answer("known", kept(written, ACCOUNT_ACL))).state == state
+
+
+@pytest.mark.parametrize("group,state", [(1, "known"), (2, "known"), (0, "failed"), (7, "failed")])
+def test_a_grant_to_a_group_that_is_not_known_leaves_the_acl_unread(group: int, state: str) -> None:
+    body = {"type": {"type": 2}, "permission": {"flags": 1}, "id": "", "group": group, "url_spec": ""}
+    answer = msgspec.convert({"acl": {"grant_map": [{"id": "", "grant": body}]}}, AclAnswer)
+    assert held_acl(answer, "b", MOMENT)["acl"].state == state
 
 
 DENIED = """title: t

@@ -7,7 +7,6 @@ written again from it before anything keeps it, so no secret is ever in a text t
 from __future__ import annotations
 
 import base64
-import binascii
 from datetime import datetime
 from io import BytesIO
 from typing import Any
@@ -225,11 +224,12 @@ class Attribute(msgspec.Struct):
     val: str
 
 
+POLICY, GUARDS = "user.rgw.iam-policy", "user.rgw.public-access"
 ACCOUNT_ACL = "user.rgw.x-amz-access-control"
 OWN_POLICIES = "user.rgw.user-policy"
 MANAGED_POLICIES = "user.rgw.managed-policy"
 WANTED = frozenset({
-    "user.rgw.iam-policy", "user.rgw.public-access", ACCOUNT_ACL, OWN_POLICIES, MANAGED_POLICIES,
+    POLICY, GUARDS, ACCOUNT_ACL, OWN_POLICIES, MANAGED_POLICIES,
 })  # fmt: skip
 """Attributes that are kept; a temporary-URL key is one of the others."""
 
@@ -257,12 +257,12 @@ class Instance(msgspec.Struct):
         return any(attribute.key == key for attribute in self.data.attrs)
 
     def value(self, key: str) -> bytes:
-        """An attribute's value; empty where there is none."""
+        """An attribute's value; empty where there is none. Raises `ValueError` for one that cannot be read."""
         encoded = next((attribute.val for attribute in self.data.attrs if attribute.key == key), "")
         try:
             return base64.b64decode(encoded, validate=True)
-        except (binascii.Error, ValueError):
-            return b""
+        except ValueError:
+            raise ValueError(f"{key} is not in base64") from None
 
 
 def rewritten(body: bytes, wanted: type[Any]) -> bytes:
@@ -285,7 +285,8 @@ _GROUPS = {1: "anyone", 2: "any-account"}
 
 
 def acl_of(held: AclAnswer) -> tuple[list[Grant], ContainerAcl]:
-    """The grants that the S3 door sets, and the container ACL that the Swift door sets."""
+    """The grants that the S3 door sets, and the container ACL that the Swift door sets. Raises `ValueError` for a group
+    that is not known."""
     grants: list[Grant] = []
     read: list[str] = []
     write: list[str] = []
@@ -294,7 +295,9 @@ def acl_of(held: AclAnswer) -> tuple[list[Grant], ContainerAcl]:
         if grant.type.type == 4:
             read.append(f".r:{'' if flags & _SWIFT_READ else '-'}{grant.url_spec}")
             continue
-        to: Any = _GROUPS.get(grant.group, "named") if grant.type.type == 2 else "named"
+        if grant.type.type == 2 and grant.group not in _GROUPS:
+            raise ValueError(f"a grant to group {grant.group}, which is not known")
+        to: Any = _GROUPS[grant.group] if grant.type.type == 2 else "named"
         name = grant.id if to == "named" else ""
         permissions: list[Permission] = [permission for bit, permission in _BITS if flags & bit]
         if flags & _FULL == _FULL:
@@ -334,9 +337,12 @@ def _exactly(left: BytesIO, length: int) -> bytes:
 
 
 def guards_of(instance: Instance) -> Guards | None:
-    """The public-access guards; None where none are set. Four bytes at the end, one each (measured on 16.2)."""
-    written = instance.value("user.rgw.public-access")
-    if len(written) < 4:
+    """The public-access guards; None where none are set. Four bytes at the end, one each (measured on 16.2). Raises
+    `ValueError`."""
+    written = instance.value(GUARDS)
+    if not written:
         return None
+    if len(written) < 4:
+        raise ValueError(f"{GUARDS} ends too early")
     first, second, third, fourth = (byte == 1 for byte in written[-4:])
     return Guards(first, second, third, fourth)

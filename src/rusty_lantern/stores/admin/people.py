@@ -22,7 +22,10 @@ def account_acl(kept: Answer[Instance]) -> Answer[AccountAcl]:
     """The account ACL of a user, which opens all its buckets at the Swift door."""
     if kept.value is None:
         return Answer(kept.state, None, kept.note, kept.evidence)
-    written = kept.value.value(ACCOUNT_ACL).rstrip(b"\0").decode("utf-8", "replace")
+    try:
+        written = kept.value.value(ACCOUNT_ACL).rstrip(b"\0").decode()
+    except ValueError as error:
+        return Answer("failed", None, f"the account ACL cannot be read: {error}", kept.evidence)
     return read_account_acl(written, kept.evidence)
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, TypeVar
@@ -23,6 +23,7 @@ from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.stores.admin.documents import (
+    POLICY,
     AclAnswer,
     BucketStats,
     Instance,
@@ -205,8 +206,8 @@ def _merged(
         "tier": Answer("known", stats.placement_rule, "", evidence),
         "quota": quota_of(stats, users, evidence),
         "counters": _counters(stats, evidence),
-        **_held_acl(acl, name, moment),
-        **_held_record(instance, name, moment),
+        **held_acl(acl, name, moment),
+        **held_record(instance, name, moment),
     }
     if stats.creation_time:
         shown["created"] = Answer("known", stats.creation_time, "", evidence)
@@ -287,13 +288,18 @@ def _counters(stats: BucketStats, evidence: Evidence) -> Answer[Usage]:
     return Answer("known", total, "", evidence)
 
 
-def _held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+def held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+    """The ACLs of both doors, as a bucket's own answer has them."""
     question = f"GET /admin/bucket?policy ({name})"
     if isinstance(acl, RequestFailed):
         lost: Answer[Any] = Answer(acl.state, None, acl.note, Evidence(question, acl.answer, moment))
         return {"acl": lost, "container_acl": lost}
-    grants, container = acl_of(acl)
     evidence = Evidence(question, "200", moment)
+    try:
+        grants, container = acl_of(acl)
+    except ValueError as error:
+        unclear: Answer[Any] = Answer("failed", None, str(error), evidence)
+        return {"acl": unclear, "container_acl": unclear}
     shown = container.read or container.write
     return {
         "acl": Answer("known", grants, "", evidence),
@@ -301,20 +307,26 @@ def _held_acl(acl: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
     }
 
 
-def _held_record(instance: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
+def held_record(instance: Any, name: str, moment: datetime) -> dict[str, Answer[Any]]:
     """What a bucket's own record holds: its policy, its guards, and whether its owner is suspended."""
     question = f"GET /admin/metadata/bucket.instance ({name})"
     if isinstance(instance, RequestFailed):
         lost: Answer[Any] = Answer(instance.state, None, instance.note, Evidence(question, instance.answer, moment))
         return {"policy": lost, "public_access_guards": lost, "enabled": lost}
     evidence = Evidence(question, "200", moment)
-    text, guards = instance.value("user.rgw.iam-policy").decode("utf-8", "replace"), guards_of(instance)
     suspended = instance.suspended
     enabled: Answer[bool] = Answer("known", not suspended, "its owner is suspended" if suspended else "", evidence)
     return {
         "enabled": Answer("failed", None, "its record is not shown", evidence) if suspended is None else enabled,
-        "policy": Answer("known", text, "", evidence) if text else Answer("absent", evidence=evidence),
-        "public_access_guards": Answer("known", guards, "", evidence)
-        if guards
-        else Answer("absent", evidence=evidence),
+        "policy": _kept(lambda: instance.value(POLICY).decode(), evidence),
+        "public_access_guards": _kept(lambda: guards_of(instance), evidence),
     }
+
+
+def _kept(read: Callable[[], Any], evidence: Evidence) -> Answer[Any]:
+    """What an attribute says; absent where there is none, failed where it cannot be read."""
+    try:
+        value = read()
+    except ValueError as error:
+        return Answer("failed", None, str(error), evidence)
+    return Answer("known", value, "", evidence) if value else Answer("absent", evidence=evidence)
