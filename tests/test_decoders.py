@@ -21,7 +21,7 @@ from rusty_lantern.core.model.dossier import Dossier, decode, encode
 from rusty_lantern.core.model.resources import EncryptionKey
 from rusty_lantern.simulator import s3_answers as documents
 from rusty_lantern.simulator.demo import harbour as saltmarsh
-from rusty_lantern.stores.blob.documents import read_properties
+from rusty_lantern.stores.blob.documents import described, read_properties
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code
 from rusty_lantern.stores.http.reply import Reply
@@ -66,6 +66,22 @@ def test_a_word_that_is_no_boolean_shuts_no_site_and_hides_no_version() -> None:
                         b"</StorageServiceProperties>")  # fmt: skip
     with pytest.raises(RequestFailed, match="neither true nor false"):
         listed({"kind": "Version", "Key": "k", "Size": "1", "IsLatest": "on"})
+
+
+MODE, UNTIL, HOLD = "x-ms-immutability-policy-mode", "x-ms-immutability-policy-until-date", "x-ms-legal-hold"
+
+
+@pytest.mark.parametrize("headers,mode,hold", [
+    ({}, "", False), ({MODE: "Mutable"}, "", False), ({HOLD: "True"}, "", True), ({HOLD: "odd"}, "", None),
+    ({MODE: "Locked", UNTIL: "Fri, 01 Jan 2027 00:00:00 GMT"}, "compliance", False), ({MODE: "Locked"}, None, False),
+    ({MODE: "unlocked", UNTIL: "some day"}, None, False), ({MODE: "Frozen"}, None, False),
+])  # fmt: skip
+def test_a_blob_that_is_kept_in_words_that_are_not_known_is_not_taken_for_a_free_one(
+    headers: dict[str, str], mode: str | None, hold: bool | None
+) -> None:
+    told = described(headers, whole=False, held=False)
+    assert (told["mode"], told["hold"]) == (mode, hold)
+    assert (told["until"] is not None) is (mode == "compliance")
 
 
 @pytest.mark.parametrize("question", QUESTIONS, ids=lambda q: q.field)

@@ -231,20 +231,23 @@ def _gone_at(properties: Element) -> datetime | None:
 def described(headers: Mapping[str, str], *, whole: bool, held: bool | None) -> dict[str, object]:
     """What the headers of a blob say of its protection. `whole`: whether the container keeps it besides, for a period
     that the protocol does not show; `held`: whether a legal hold is on the container."""
-    mode: Mode | None = {"unlocked": "governance", "locked": "compliance"}.get(  # type: ignore[assignment]
-        headers.get("x-ms-immutability-policy-mode", "").lower(), ""
-    )
+    mode = _MODES.get(headers.get("x-ms-immutability-policy-mode", "").lower())
     until = read_date(headers.get("x-ms-immutability-policy-until-date", ""))
-    own = headers.get("x-ms-legal-hold", "").lower() == "true"
+    if mode and until is None:  # kept until a moment that cannot be read: it is kept, for how long is not known
+        mode = None
+    own = {"true": True, "false": False, "": False}.get(headers.get("x-ms-legal-hold", "").lower())
     return {
         "mode": None if whole else mode,
-        "until": None if whole else until,
-        "hold": True if own or held else held,
+        "until": None if whole or mode is None else until,
+        "hold": True if own or held else held if own is False else None,
         "encryption": _keeper(headers),
         "encryption_key": headers.get("x-ms-encryption-scope"),
         "checksum": "md5" if headers.get("content-md5") else "",
         "replication": headers.get("x-ms-or-policy-id"),
     }
+
+
+_MODES: dict[str, Mode] = {"": "", "mutable": "", "unlocked": "governance", "locked": "compliance"}
 
 
 def _keeper(headers: Mapping[str, str]) -> Keeper | None:
