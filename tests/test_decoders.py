@@ -60,6 +60,15 @@ def test_a_boolean_means_the_same_in_whatever_letters(word: str, served: bool) -
     assert listed({"kind": "Version", "Key": "k", "Size": "1", "IsLatest": word or "0"}).current is served
 
 
+@pytest.mark.parametrize("word,state", [("true", "known"), ("TRUE", "known"), ("1", "known"), ("on", "failed")])
+def test_a_guard_in_a_word_that_is_no_boolean_is_not_one_that_is_off(word: str, state: str) -> None:
+    question = next(one for one in QUESTIONS if one.field == "public_access_guards")
+    body = f"<PublicAccessBlockConfiguration><BlockPublicAcls>{word}</BlockPublicAcls></PublicAccessBlockConfiguration>"
+    answer = read_answer(question, Reply(200, {}, body.encode()), "GET /b?publicAccessBlock", NOW)
+    assert answer.state == state
+    assert (answer.value is not None and answer.value.refuse_new_acls) is (state == "known")
+
+
 def test_a_word_that_is_no_boolean_shuts_no_site_and_hides_no_version() -> None:
     with pytest.raises(RequestFailed, match="neither true nor false"):
         read_properties(b"<StorageServiceProperties><StaticWebsite><Enabled>on</Enabled></StaticWebsite>"

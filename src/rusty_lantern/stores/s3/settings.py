@@ -30,7 +30,7 @@ from rusty_lantern.core.model.bucket import (
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.timestamps import read_time
-from rusty_lantern.stores.http.xml import Element, child, children, name, raw_text, text
+from rusty_lantern.stores.http.xml import Element, child, children, name, raw_text, switch, text
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,16 +94,12 @@ def _grant(who: Element, permission: Permission) -> Grant:
     return named_grant(text(who, "ID") or text(who, "EmailAddress"), permission)
 
 
-def _switch(root: Element, wanted: str) -> bool:
-    return text(root, wanted).lower() == "true"
-
-
 def _guards(root: Element) -> Guards:
     return Guards(
-        _switch(root, "BlockPublicAcls"),
-        _switch(root, "IgnorePublicAcls"),
-        _switch(root, "BlockPublicPolicy"),
-        _switch(root, "RestrictPublicBuckets"),
+        switch(root, "BlockPublicAcls"),
+        switch(root, "IgnorePublicAcls"),
+        switch(root, "BlockPublicPolicy"),
+        switch(root, "RestrictPublicBuckets"),
     )
 
 
@@ -312,7 +308,7 @@ QUESTIONS: tuple[Question, ...] = (
     ),
     Question("policy", "policy", frozenset(), name, none="Policy"),
     Question(
-        "public_status", "policyStatus", frozenset({"PolicyStatus"}), lambda root: _switch(root, "IsPublic"),
+        "public_status", "policyStatus", frozenset({"PolicyStatus"}), lambda root: switch(root, "IsPublic"),
         frozenset({"IsPublic"}), "Policy",
     ),
     Question(

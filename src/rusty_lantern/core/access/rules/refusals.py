@@ -85,8 +85,8 @@ def _limits(operations: Answer[list[Operation]]) -> tuple[Statement, ...]:
 def _all_but(allowed: frozenset[Operation], doubt: str = "") -> Statement:
     """What refuses every action but those that these operations are enough for."""
     refused = tuple(name for name, action in ACTIONS.items() if allowed.isdisjoint(operations_of(action)))
-    words = ", ".join(sorted(allowed)) or "none"
+    words = "may limit its operations" if doubt else f"limits its operations ({', '.join(sorted(allowed)) or 'none'})"
     return Statement(
-        f"the store limits its operations ({words})", "Deny", principals=Principals(everyone=True), actions=refused,
+        f"the store {words}", "Deny", principals=Principals(everyone=True), actions=refused,
         resources=("*",), at_every_door=True, faults=(Fault("", doubt),) if doubt else (),
     )  # fmt: skip
