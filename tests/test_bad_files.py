@@ -55,6 +55,8 @@ ESTATES = {
     "stores: {}": "names no store",
     "stores:\n  a: {at: 'https://x.example', credential: chain, pace: {at-once: none}}": "whole number",
     OF_A + "doors: {filer: {at: 'https://y.example', credential: chain}}}": "door filer is asked without credentials",
+    OF_A
+    + "doors: {web: {at: 'https://y.example', account: '400100200300'}}}": "door web is not asked about an account",
     OF_A + "identities: {minio: 'https://x.example', roles: {}}}": "roles is not said of an identity service of this",
     OF_A
     + "identities: {minio: 'https://x.example', at: 'https://y.example'}}": "at is not said of an identity service",

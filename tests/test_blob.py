@@ -52,7 +52,7 @@ def known_account(**told: Any) -> Dossier:
     """What the management side tells of an account that keeps nobody out."""
     from datetime import UTC, datetime
 
-    from rusty_lantern.core.model.bucket import Guards
+    from rusty_lantern.core.model.guards import Guards
     from rusty_lantern.core.model.network import Network
 
     open_to_all = Answer("known", Network("allow"))

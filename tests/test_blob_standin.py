@@ -100,7 +100,7 @@ def test_a_store_that_lets_somebody_in_is_not_closed_whatever_is_unread(tmp_path
     import msgspec
 
     from rusty_lantern.core.answer import Answer
-    from rusty_lantern.core.model.bucket import Guards
+    from rusty_lantern.core.model.guards import Guards
 
     slip = server(MOMENT)
     open_to_all: Answer[Guards] = Answer("known", Guards())

@@ -32,9 +32,10 @@ from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.evaluation import Cascade, required_of
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant, Right
-from rusty_lantern.core.model.bucket import Bucket, Guards
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, encode
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity
 from rusty_lantern.survey.run import SurveyPlan, read_all
 from tests.conftest import Whole, whole_or

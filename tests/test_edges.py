@@ -28,10 +28,11 @@ from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Attestation, Credential, StoreConfig
 from rusty_lantern.core.errors import BadInput, Place
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
-from rusty_lantern.core.model.bucket import Bucket, Guards
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.bucket_contents import Usage, Versions
 from rusty_lantern.core.model.dialect import GATEWAY_16
 from rusty_lantern.core.model.dossier import Dossier, Software
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
 from rusty_lantern.core.model.network import Network, network_fact
 from rusty_lantern.reports.results.decisions import decision_results

@@ -72,6 +72,16 @@ def test_what_could_or_could_not_be_told_needs_no_cause() -> None:
     assert Attribution((silent,), BEGIN, END).causes() == {}
 
 
+def test_events_that_are_alike_but_for_their_outcome_come_in_one_order() -> None:
+    alike = [event("a", action="PutBucketPolicy", outcome=outcome) for outcome in ("200", "")]
+    orders = []
+    for given_events in (alike, alike[::-1]):
+        gathered = Attribution((GAINED,), BEGIN, END)
+        gathered.feed(given_events)
+        orders.append(gathered.causes())
+    assert orders[0] == orders[1]
+
+
 EVENTS = st.lists(
     st.builds(
         event,

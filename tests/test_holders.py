@@ -40,9 +40,10 @@ from rusty_lantern.core.audit.proposed_bucket import beside
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.history.changes import changes
 from rusty_lantern.core.model.acl import Grant, Right
-from rusty_lantern.core.model.bucket import Bucket, Guards
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier, Software
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import AttachedPolicy, Group, Identity, is_well_known, masked
 from rusty_lantern.core.model.store_index import members
 from rusty_lantern.core.value_sets import NAMES

@@ -27,8 +27,9 @@ from rusty_lantern.core.audit.refused_policy import refused_by_guard
 from rusty_lantern.core.audit.store_subject import store_subjects, views
 from rusty_lantern.core.baseline.loader import read_baseline
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
-from rusty_lantern.core.model.bucket import Bucket, Guards, Lock
+from rusty_lantern.core.model.bucket import Bucket, Lock
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.remediation.remedies import remedies
 from rusty_lantern.core.remediation.remedy import Remedy

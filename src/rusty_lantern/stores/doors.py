@@ -32,6 +32,7 @@ from rusty_lantern.stores.http.errors import NoCredential, RequestFailed
 from rusty_lantern.stores.http.tls_check import SeparateMemory, read_certificate
 from rusty_lantern.stores.reachability import DoorReached, NodeReached, StoreReached
 from rusty_lantern.stores.reader import Visit
+from rusty_lantern.stores.s3.account_door import ACCOUNT, at_account_door, with_account_door
 from rusty_lantern.stores.swift.headers import HIDDEN, account_fields, shows_privileged
 from rusty_lantern.stores.swift.info import info_at
 from rusty_lantern.stores.swift.reader import SwiftReader, as_shown
@@ -52,6 +53,9 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         return read
     if read.listing.settled:
         read = await _by_swift(visit, read, noted)
+    account = next((door for door in visit.store.doors if door.name == ACCOUNT), None)
+    if account is not None and read.listing.settled:
+        read = await _by_account(visit, account, read, noted)
     filer = next((door for door in visit.store.doors if door.name == "filer"), None)
     if filer is not None:
         doors = [*(read.doors.value or ()), await read_filer(visit, filer)]
@@ -70,6 +74,26 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         why = defect(error)
     door = Door("admin", entry.at, note=why)
     return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
+
+
+async def _by_account(visit: Visit, entry: DoorEntry, read: Dossier, noted: Callable[[str], None]) -> Dossier:
+    """The dossier with what the account door shows, or why it shows nothing."""
+    try:
+        return await with_account_door(visit, entry, read)
+    except LanternError as error:
+        if not isinstance(error, NoCredential):
+            raise
+        why = str(error.complaints[0].what)
+    except Exception as error:  # whatever goes wrong at that door, the buckets were read
+        noted(f"{read.store}: {defect(error)}")
+        why = defect(error)
+    lost: Answer[Any] = Answer("failed", None, why)
+    return msgspec.structs.replace(
+        read,
+        public_access_guards=lost,
+        buckets=[msgspec.structs.replace(bucket, access_points=lost) for bucket in read.buckets],
+        doors=Answer("known", [*(read.doors.value or ()), Door(ACCOUNT, entry.at, note=why)]),
+    )
 
 
 @asynccontextmanager
@@ -229,6 +253,8 @@ async def _reach_door(visit: Visit, entry: DoorEntry) -> DoorReached:
         return DoorReached("swift", entry.at, readable=reached.credential == "accepted" and shown, note=note)
     if entry.name == "admin":
         return await _reach_admin(visit, entry)
+    if entry.name == ACCOUNT:
+        return await _reach_account(visit, entry)
     if entry.name == "filer":
         door = await read_filer(at_door, entry)
         readable, open_ = door.read and door.takes_changes is not None, door.lets_in or bool(door.takes_changes)
@@ -246,6 +272,17 @@ async def _reach_admin(visit: Visit, entry: DoorEntry) -> DoorReached:
         except RequestFailed as error:
             return DoorReached("admin", entry.at, readable=False, note=error.note)
     return DoorReached("admin", entry.at, readable=True)
+
+
+async def _reach_account(visit: Visit, entry: DoorEntry) -> DoorReached:
+    """Whether the account door shows its guards and its access points to this credential."""
+    async with at_account_door(visit, entry, visit.store.signing_place) as door:
+        guards = await door.guards()
+        try:
+            await door.points()
+        except RequestFailed as error:
+            return DoorReached(ACCOUNT, entry.at, readable=False, note=error.note)
+    return DoorReached(ACCOUNT, entry.at, readable=guards.settled, note="" if guards.settled else guards.reason)
 
 
 async def reach_nodes(visit: Visit, main: StoreReached) -> tuple[NodeReached, ...]:

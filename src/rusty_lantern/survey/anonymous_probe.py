@@ -12,6 +12,7 @@ import msgspec
 
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.policy.condition_keys import POINT_KEYS
 from rusty_lantern.core.access.probe_check import forged_request, with_concluded_guards
 from rusty_lantern.core.access.solver.exposure import request_for
 from rusty_lantern.core.answer import Answer, Evidence
@@ -74,6 +75,7 @@ def _likeliest(view: BucketSubject, actions: Sequence[str], keys: Sequence[str])
     likely = request_for(view.rules, view.surroundings, "anyone", actions, keys)
     by_tls = "false" if view.entry is not None and view.entry.at.startswith("http:") else "true"
     context = {**likely.request.context, "aws:securetransport": (by_tls,)}
+    context = {key: values for key, values in context.items() if not key.startswith(POINT_KEYS)}  # no point is asked
     request = msgspec.structs.replace(likely.request, context=context)
     return request, likely.from_anywhere and decide(view.rules, request).allowed is True
 

@@ -13,8 +13,9 @@ from rusty_lantern.core.access.policy.condition_keys import FORWARDED
 from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Bucket, Guards, ProbeAnswer
+from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.guards import Guards
 
 Outcome = Literal["disagrees", "ambiguous", "agrees"]
 """How an answer compares with a verdict, worst first."""

@@ -15,9 +15,9 @@ from rusty_lantern.core.access.evaluator.request import Decision, Request
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.public_policy import PublicStatus
 from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.access.solver.exposure import as_match
-from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.model.identity import Identity, Verb

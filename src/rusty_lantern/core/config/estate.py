@@ -19,6 +19,9 @@ from rusty_lantern.core.config.object_scan import (
 from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.identity import Verb
 
+REGION = "{region}"
+"""What stands in an address for the name of a region."""
+
 
 class Credential(msgspec.Struct, frozen=True):
     """Where a credential is found. `kind`: `profile`, `environment`, `file` or `chain` (the provider's own); `token`
@@ -134,7 +137,7 @@ class StoreConfig(msgspec.Struct, frozen=True):
         """The address of one of its regions; empty where the estate file has none."""
         if region == self.signing_place:
             return self.at
-        return dict(self.regions).get(region) or self.pattern.replace("{region}", region)
+        return dict(self.regions).get(region) or self.pattern.replace(REGION, region)
 
     def needs(self, identity: str) -> tuple[Verb, ...] | None:
         """What an identity needs, by the estate file; None where it does not say."""
@@ -146,12 +149,14 @@ class StoreConfig(msgspec.Struct, frozen=True):
 
 
 class DoorEntry(msgspec.Struct, frozen=True):
-    """A further protocol of a store: `swift`, `admin`, `filer`, or `web` for whatever is in front of it."""
+    """A further protocol of a store: `swift`, `admin`, `account`, `filer`, or `web` for whatever is in front of it."""
 
     name: str
     at: str
     credential: Credential
     place: Place | None = None
+    account: str = ""
+    """The number of the account, at the account door."""
 
 
 class Service(msgspec.Struct, frozen=True):

@@ -14,6 +14,7 @@ from rusty_lantern.core.config.credential_entries import (
     read_signing,
 )
 from rusty_lantern.core.config.estate import (
+    REGION,
     Attestation,
     DoorEntry,
     Estate,
@@ -46,8 +47,6 @@ _STORE = (
 )  # fmt: skip
 
 
-REGION = "{region}"
-"""The place of the region's name in an address."""
 VERBS: tuple[Verb, ...] = get_args(Verb)
 
 
@@ -219,7 +218,7 @@ def _patience(reader: FieldReader, node: Node | None) -> Patience:
     )
 
 
-DOORS = ("swift", "admin", "web", "filer")
+DOORS = ("swift", "admin", "account", "web", "filer")
 UNSIGNED_DOORS = ("web", "filer")
 """What further protocols a store can have, and which of them are asked without credentials."""
 
@@ -230,17 +229,26 @@ def _doors(reader: FieldReader, node: Node | None, store: str, *, plain_http: bo
         kind = reader.choice(name, "a door", DOORS, "")
         if not kind:
             continue
-        fields = reader.fields(entry, ("at", "credential"), f"door {kind}")
+        numbered = kind == "account"
+        fields = reader.fields(entry, ("at", "credential", "account"), f"door {kind}")
         at = reader.text(fields.get("at"), "at")
         whose = f"{store}'s door {kind}"
-        check_address(reader.complaints, at, fields.get("at") or entry, whose, plain_http=plain_http)
+        asked_at = at.replace(REGION, "region") if numbered else at
+        check_address(reader.complaints, asked_at, fields.get("at") or entry, whose, plain_http=plain_http)
+        account = reader.text(fields.get("account"), "account")
+        if numbered and not re.fullmatch("[0-9]{12}", account):
+            wanted = 'account: "400100200300", in quotes'
+            place = (fields.get("account") or entry).place
+            reader.complaints.add("the door account needs the number of the account, of twelve digits", place, wanted)
+        if "account" in fields and not numbered:
+            reader.complaints.add(f"the door {kind} is not asked about an account", fields["account"].place)
         if kind in UNSIGNED_DOORS and "credential" in fields:
             reader.complaints.add(f"the door {kind} is asked without credentials", fields["credential"].place)
         credential = read_credential(
             reader, fields.get("credential"), entry.place, needed=kind not in UNSIGNED_DOORS, whose=f"the door {kind}",
             sort="swift" if kind == "swift" else "access-key", plain_http=plain_http,
         )  # fmt: skip
-        doors.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place))
+        doors.append(DoorEntry(kind, at.rstrip("/"), credential, entry.place, account))
     return tuple(doors)
 
 

@@ -236,6 +236,21 @@ def doors(subject: BucketView, _: str) -> Fact:
 
 
 @fact(
+    "access-points",
+    NAMES,
+    "the access points of the bucket: further addresses of it, with policies of their own; absent without any. Those "
+    "that other accounts have of it are shown to them alone",
+    area="access",
+    advice="delete the access points that nobody needs ({observed}), or take their accounts out of the policy",
+    causes="CreateAccessPoint DeleteAccessPoint",
+    habit=False,
+)
+def access_points(subject: BucketView, _: str) -> Fact:
+    """Through which of them somebody gets in, the exposure says."""
+    return fact_of(subject.bucket.access_points.map(lambda points: NAMES.join(point.name for point in points)))
+
+
+@fact(
     "differs-by-door",
     TEXT,
     "what another door of the store shows differently for the same bucket (`policy`, `container_acl`); absent where "

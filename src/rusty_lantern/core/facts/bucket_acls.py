@@ -10,7 +10,7 @@ from rusty_lantern.core.facts.event_actions import (
     GUARD_ACTIONS,
 )
 from rusty_lantern.core.facts.registry import BucketView, fact
-from rusty_lantern.core.model.bucket import Guards
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.value_types import SWITCH, Levels
 
 NO_OBJECT_ACLS = "this store's software lets in nobody by ACLs of objects"

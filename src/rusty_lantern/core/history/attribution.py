@@ -100,7 +100,7 @@ class Attribution:
     def _ranked(self, target: Target, events: list[Event]) -> list[Event]:
         def likeliness(event: Event) -> tuple[object, ...]:
             rank = target.ranks[event.action]
-            return event.key not in target.keys, rank, -event.time.timestamp(), event.actor, event.key
+            return event.key not in target.keys, rank, -event.time.timestamp(), event
 
         return sorted(events, key=likeliness)
 

@@ -6,19 +6,12 @@ from typing import Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
+from rusty_lantern.core.model.access_point import AccessPoint
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, Right
 from rusty_lantern.core.model.bucket_contents import EarlierCount, Table, Uploads, Usage, Versions
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.model.network import Network
-
-
-class Guards(msgspec.Struct, frozen=True, omit_defaults=True):
-    """The four public-access guards. The first two refuse *new* public grants; the last two shut standing ones."""
-
-    refuse_new_acls: bool = False
-    ignore_acls: bool = False
-    refuse_new_policies: bool = False
-    restrict_policies: bool = False
 
 
 class Versioning(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -280,6 +273,8 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     public_status: Answer[bool] = unread()
     anonymous_test: Answer[list[ProbeAnswer]] = unread("no anonymous test was made: lantern survey --probe makes one")
     public_access_guards: Answer[Guards] = unread()
+    access_points: Answer[list[AccessPoint]] = unread()
+    """Further addresses of it, with policies of their own; those that other accounts have of it are shown to them."""
     versioning: Answer[Versioning] = unread()
     encryption: Answer[Encryption] = unread()
     lock: Answer[Lock] = unread()

@@ -29,6 +29,7 @@ FIELD_WORDS = {
     "network": "network rules",
     "public_status": "the store's own public status",
     "public_access_guards": "public-access guards",
+    "access_points": "access points",
     "versioning": "versioning",
     "encryption": "default encryption",
     "lock": "object lock and retention",

@@ -15,8 +15,9 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer, unread
 from rusty_lantern.core.errors import BadInput, Damaged, Place, Problem
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, Guards
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket
 from rusty_lantern.core.model.dialect import Dialect
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
@@ -29,7 +30,7 @@ that has the Swift protocol besides another. Empty: not known."""
 class Door(msgspec.Struct, frozen=True, omit_defaults=True):
     """One protocol that a store answers, at one address. `read`: whether what it shows is in this dossier."""
 
-    name: Literal["s3", "swift", "admin", "web", "filer"]
+    name: Literal["s3", "swift", "admin", "account", "web", "filer"]
     at: str
     read: bool = False
     note: str = ""

@@ -18,6 +18,7 @@ from rusty_lantern.core.audit.refused_policy import refused_by_guard
 from rusty_lantern.core.baseline.loader import Requirement
 from rusty_lantern.core.model.acl import NOBODY, ObjectAcls
 from rusty_lantern.core.model.identity import Verb
+from rusty_lantern.core.remediation.access_point_edits import edits_of_points, point_documents
 from rusty_lantern.core.remediation.container_acl_edits import request_document, without_public
 from rusty_lantern.core.remediation.exposure_requirements import EXPOSURE_FACTS, holds, opens_more, too_open
 from rusty_lantern.core.remediation.filer import of_filer, without_filer
@@ -100,6 +101,7 @@ def _of_doors(real: BucketSubject, view: BucketSubject, wanted: list[Requirement
     documents = []
     if after.bucket.policy != view.bucket.policy:
         documents.append(Document("policy", as_applied(after.bucket.policy.value or "")))
+    documents += point_documents(view, after)
     if after.bucket.container_acl != view.bucket.container_acl:
         documents.append(request_document(view, after))
     if after.bucket.acl != view.bucket.acl:
@@ -157,6 +159,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     edited = without_public(view, verbs)
     if edited is not None:
         yield lambda after: (without_public(after, verbs) or (after, ""))[0], edited[1]
+    yield from edits_of_points(view, wanted)
     policy = view.rules.policy
     for number in range(len(statements_of(view))):
         places = ("/Statement", f"/Statement/{number}")  # as this store reads it, one may be several, or none

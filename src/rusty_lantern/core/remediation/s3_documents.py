@@ -9,7 +9,8 @@ import re
 from html import escape
 
 from rusty_lantern.core.model.acl import Grant
-from rusty_lantern.core.model.bucket import Encryption, Guards, Lock, Versioning
+from rusty_lantern.core.model.bucket import Encryption, Lock, Versioning
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.value_types import DAY, YEAR
 
 NAMESPACE = "http://s3.amazonaws.com/doc/2006-03-01/"

@@ -12,8 +12,9 @@ from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Requirement
-from rusty_lantern.core.model.bucket import Encryption, Guards, Lock, Versioning
+from rusty_lantern.core.model.bucket import Encryption, Lock, Versioning
 from rusty_lantern.core.model.dialect import GATEWAY_16, MINIO_2021, SEAWEED_4
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.object_rules.gateway_calendar import LAST_MOMENT, beyond_calendar
 from rusty_lantern.core.remediation.advice import advice
 from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_documents

@@ -14,10 +14,10 @@ from rusty_lantern.core.access.evaluator.request_builder import RequestSpec, Sen
 from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT
 from rusty_lantern.core.access.policy.principals import read_principal
+from rusty_lantern.core.access.policy.public_policy import PublicStatus
 from rusty_lantern.core.access.rules.identity_policies import combined_rules, identity_policies_of, principal_of
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy, way_in
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
-from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.witness import Witness, witness_of
 from rusty_lantern.core.audit.bucket_subject import BucketSubject

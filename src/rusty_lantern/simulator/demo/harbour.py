@@ -19,7 +19,6 @@ from rusty_lantern.core.model.bucket import (
     Bucket,
     CrossOrigin,
     Encryption,
-    Guards,
     LifecycleRule,
     Lock,
     Logging,
@@ -30,6 +29,7 @@ from rusty_lantern.core.model.bucket import (
 from rusty_lantern.core.model.bucket_contents import Uploads, Usage, Versions
 from rusty_lantern.core.model.capabilities import S3
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.simulator.contents import StandinKey, StoreContents

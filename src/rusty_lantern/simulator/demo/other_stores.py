@@ -9,9 +9,10 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Right
-from rusty_lantern.core.model.bucket import Bucket, Encryption, Guards, Lock, Logging, UploadLimits, Versioning
+from rusty_lantern.core.model.bucket import Bucket, Encryption, Lock, Logging, UploadLimits, Versioning
 from rusty_lantern.core.model.bucket_contents import Uploads, Usage
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import Credential, Given, Group, Identity, Kind, Password, Use, Verb
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.resources import Link

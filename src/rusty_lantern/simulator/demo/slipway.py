@@ -7,9 +7,10 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import Bucket, Encryption, Guards, LinkPolicy, Lock
+from rusty_lantern.core.model.bucket import Bucket, Encryption, LinkPolicy, Lock
 from rusty_lantern.core.model.capabilities import BLOB
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.network import Network
 from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.simulator.blob_server import BlobServer

@@ -14,7 +14,8 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.model.acl import Grant, Permission, named_grant
-from rusty_lantern.core.model.bucket import ContainerAcl, Guards
+from rusty_lantern.core.model.bucket import ContainerAcl
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import AttachedPolicy
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.regions import redirection
 from rusty_lantern.stores.http.reply import Reply
-from rusty_lantern.stores.http.xml import name, parse
+from rusty_lantern.stores.http.xml import child, name, parse
 
 NO_LISTING = "200, with something that is no listing"
 """The answer of whatever is in front of a store: nobody was let in by that, and nobody kept out."""
@@ -19,6 +19,8 @@ def error_code(body: bytes) -> tuple[str, str]:
         root = parse(body)
     except RequestFailed:
         return "", "without a readable reason"
+    within = child(root, "Error") if name(root) == "ErrorResponse" else None
+    root = root if within is None else within
     parts = {name(part): (part.text or "").strip() for part in reversed(root)}
     return parts.get("Code", "")[:80], parts.get("Message", "")[:200]
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import NamedTuple
 
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.bucket import Guards
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import error_code, read_status
@@ -80,6 +80,17 @@ async def account_public_access_guards(client: Client, owner: str, moment: datet
     except RequestFailed as error:
         return Answer(error.state, None, error.note, Evidence(question, error.answer, moment))
     configured = "PublicAccessBlock" in error_code(reply.body)[0]
+    if reply.status != 200 and not configured and _has_account_door(reply):
+        return Answer("failed", None, AT_ACCOUNT_DOOR, Evidence(question, str(reply.status), moment))
     if reply.status in (400, 404) and not configured:  # taken for a bucket's name, or for nothing at all
         return Answer("unsupported", None, "", Evidence(question, str(reply.status), moment))
     return read_answer(ACCOUNT_GUARDS, reply, question, moment)
+
+
+AT_ACCOUNT_DOOR = "this service shows it at its account door, which estate.yaml does not name (doors: account:)"
+
+
+def _has_account_door(reply: Reply) -> bool:
+    """Whether what answers is the service that the protocol comes from, which has such a door: it names itself, and
+    numbers its answers twice."""
+    return reply.headers.get("server") == "AmazonS3" and "x-amz-id-2" in reply.headers

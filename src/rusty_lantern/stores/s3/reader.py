@@ -13,6 +13,7 @@ from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket, ProbeAnswer
 from rusty_lantern.core.model.capabilities import S3, Capabilities
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.stores.crew import Crew, Learnt, spread, wanted_names
 from rusty_lantern.stores.http.authorization import Signed
@@ -23,8 +24,9 @@ from rusty_lantern.stores.http.reply import Memory
 from rusty_lantern.stores.http_reader import HttpReader
 from rusty_lantern.stores.reachability import StoreReached
 from rusty_lantern.stores.reader import Estimate, SurveyOrder, Visit, WantedDetails
+from rusty_lantern.stores.s3.account_door import ACCOUNT
 from rusty_lantern.stores.s3.anonymous_request import ask_anonymously, some_keys
-from rusty_lantern.stores.s3.bucket_list import account_public_access_guards, list_buckets
+from rusty_lantern.stores.s3.bucket_list import AT_ACCOUNT_DOOR, account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import BY_SUB_RESOURCE, COUNTED, read_bucket
 from rusty_lantern.stores.s3.buckets_of_others import answering, others_buckets, own_buckets
 from rusty_lantern.stores.s3.endpoint_check import front_door
@@ -113,13 +115,22 @@ async def survey(client: Client, visit: Visit, order: SurveyOrder) -> Dossier:
     async def read_one(name: str, learnt: Learnt) -> Bucket:
         return await read_bucket(client, name, created[name], moment, learnt, order.list_limit, order.table_of(name))
 
-    public_access_guards = await account_public_access_guards(client, owner, moment)
+    at_own_door = any(door.name == ACCOUNT for door in visit.store.doors)
+    guards = unread() if at_own_door else await account_public_access_guards(client, owner, moment)
     crew = Crew(visit.store, read_one, order.advanced, LEARNABLE)
     evidence = Evidence("GET /", "200", moment)
+    buckets = await crew.read(wanted_names(list(created), visit.store.only, order.only))
     return visit.dossier(
         S3,
         Answer("known", len(listed.created), "", evidence),
         account=Answer("known", owner, "", evidence) if owner else Answer("absent"),
-        public_access_guards=public_access_guards,
-        buckets=await crew.read(wanted_names(list(created), visit.store.only, order.only)),
+        public_access_guards=guards,
+        buckets=[_with_points_unread(one, guards) for one in buckets],
     )
+
+
+def _with_points_unread(bucket: Bucket, guards: Answer[Guards]) -> Bucket:
+    """The bucket; where nobody named the door that shows the account's guards, that door shows its access points."""
+    if guards.note != AT_ACCOUNT_DOOR:
+        return bucket
+    return msgspec.structs.replace(bucket, access_points=Answer("failed", None, AT_ACCOUNT_DOOR))

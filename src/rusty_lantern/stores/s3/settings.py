@@ -18,7 +18,6 @@ from rusty_lantern.core.model.bucket import (
     EVENT_BUS,
     CrossOrigin,
     Encryption,
-    Guards,
     LifecycleRule,
     Lock,
     Logging,
@@ -27,6 +26,7 @@ from rusty_lantern.core.model.bucket import (
     Versioning,
     Website,
 )
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.timestamps import read_time
@@ -94,7 +94,8 @@ def _grant(who: Element, permission: Permission) -> Grant:
     return named_grant(text(who, "ID") or text(who, "EmailAddress"), permission)
 
 
-def _guards(root: Element) -> Guards:
+def guards_in(root: Element) -> Guards:
+    """The four public-access guards in a document. Raises `RequestFailed`."""
     return Guards(
         switch(root, "BlockPublicAcls"),
         switch(root, "IgnorePublicAcls"),
@@ -312,7 +313,7 @@ QUESTIONS: tuple[Question, ...] = (
         frozenset({"IsPublic"}), "Policy",
     ),
     Question(
-        "public_access_guards", "publicAccessBlock", frozenset({"PublicAccessBlockConfiguration"}), _guards,
+        "public_access_guards", "publicAccessBlock", frozenset({"PublicAccessBlockConfiguration"}), guards_in,
         frozenset({"BlockPublicAcls"}), "PublicAccessBlock",
     ),
     Question(
@@ -338,7 +339,7 @@ ACCOUNT_GUARDS = Question(
     "public_access_guards",
     "publicAccessBlock",
     frozenset({"PublicAccessBlockConfiguration"}),
-    _guards,
+    guards_in,
     frozenset({"BlockPublicAcls"}),
     "PublicAccessBlock",
 )

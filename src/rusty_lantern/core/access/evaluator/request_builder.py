@@ -17,6 +17,9 @@ from rusty_lantern.core.access.policy.condition_keys import (
     KEYS,
     OUTSIDER_ACCOUNT,
     OUTSIDER_NAME,
+    POINT_ACCOUNT,
+    POINT_ARN,
+    POINT_ORIGIN,
     REFERER_HOST,
     always_carried,
     context_key,
@@ -94,7 +97,16 @@ def _said(asking: RequestSpec) -> dict[str, tuple[str, ...]]:
             remedy = nearest(name.lower(), known) or "docs/access-tables.md lists them"
             raise BadInput(Problem(f'no condition key "{name}" is known', remedy=remedy))
         context[key_name(name)] = (value,)
-    return context
+    return context | _through_point(context)
+
+
+def _through_point(context: dict[str, tuple[str, ...]]) -> dict[str, tuple[str, ...]]:
+    """What a request through an access point carries besides, where nothing else was said."""
+    arn = context.get(POINT_ARN, ("",))[0].split(":")
+    if len(arn) < 6:
+        return {}
+    origin = "VPC" if context.keys() & set(ENDPOINT_KEYS) else "Internet"
+    return {POINT_ACCOUNT: (arn[4],), POINT_ORIGIN: (origin,)} | context
 
 
 def host_of(referer: str) -> str:

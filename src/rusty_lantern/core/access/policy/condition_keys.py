@@ -33,6 +33,10 @@ EXISTING_TAG, STORED_TAG = "s3:existingobjecttag/", "stored-tag/"
 """A tag of the object, with the actions that are published for it; and with those that some software has besides."""
 SEVERAL = "several at once"
 """Carried by a deletion of several objects at once, which a store may decide otherwise; no policy can name it."""
+POINT_ARN, POINT_ACCOUNT = "s3:dataaccesspointarn", "s3:dataaccesspointaccount"
+POINT_ORIGIN, POINT_TAG = "s3:accesspointnetworkorigin", "s3:accesspointtag/"
+POINT_KEYS = (POINT_ARN, POINT_ACCOUNT, POINT_ORIGIN, POINT_TAG)
+"""Keys that look at the access point that a request comes through."""
 Kind = Literal["text", "switch", "address", "number", "date", "name"]
 Presence = Literal["always", "maybe", "never"]
 
@@ -110,7 +114,8 @@ _SESSION = "an attribute of the caller's own session, which a service sets for i
 _ENDPOINT = "the private endpoint a request came through; outsiders have only their own"
 _SERVICE = "set by a service of the provider that acts on a resource's behalf"
 _ORG = "the organisation that the caller's account belongs to; outsiders have at most their own"
-_POINT = "the access point a request came through"
+_POINT = "the access point that the sender chooses; what it lets in is decided by its own policy"
+_INSTANCE = "the grants of access that a request is made by"
 _BUCKET = "the bucket's own"
 _OTHER = "of an action that addresses no bucket and no object"
 
@@ -170,9 +175,9 @@ _ROUTE = [
              "aws:vpcsourceip", "address"),
     *_sent("the sender chooses https or http", "aws:securetransport", "switch", unsigned="always", signed="always"),
     *_sent("the sender chooses the protocol version", "s3:tlsversion", "number", words=("1.0", "1.1", "1.2", "1.3")),
-    *_not_sent(_POINT, "s3:dataaccesspointarn", "name"),
-    *_not_sent(_POINT, "s3:dataaccesspointaccount s3:accesspointnetworkorigin s3:accesspointtag/"),
-    *_not_sent(_POINT, "s3:accessgrantsinstancearn", "name"),
+    *_sent(_POINT, POINT_ARN, "name"),
+    *_sent(_POINT, f"{POINT_ACCOUNT} {POINT_ORIGIN} {POINT_TAG}"),
+    *_not_sent(_INSTANCE, "s3:accessgrantsinstancearn", "name"),
 ]  # fmt: skip
 _REQUEST = [
     *_sent(_HEADER, "aws:referer aws:useragent"),

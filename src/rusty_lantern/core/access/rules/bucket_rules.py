@@ -18,6 +18,7 @@ from rusty_lantern.core.access.policy.acl_permissions import AT_GATEWAY, AT_SEAW
 from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
+from rusty_lantern.core.access.rules.access_points import may_pass_through_points, through_access_points
 from rusty_lantern.core.access.rules.filer import of_filer
 from rusty_lantern.core.access.rules.guards import Guard, a_gateways, guards_of, of_this_software, strongest
 from rusty_lantern.core.access.rules.other_doors import (
@@ -97,6 +98,10 @@ class Rules(msgspec.Struct, frozen=True):
     """Whether nothing, or perhaps nothing, is stored in it but copies of other objects: plain uploads are refused,
     whatever rules say."""
 
+    through_points: str = ""
+    """Why an identity's own permission on access points may count here: the bucket has some, or may have; empty where
+    it has none."""
+
     def granted_actions(self, grant: Grant | ObjectGrant, *, most: bool = False) -> frozenset[str]:
         """What a grant allows; `most`: what it may allow, where that is in doubt."""
         wide = most and self.acl_permissions_doubt
@@ -161,6 +166,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         policy = as_the_store_reads(parse_policy(bucket.policy.value), store, _of_unsigned_users(store))
         if dialect_of(store).readings.resources_are_of_the_buckets_account:
             policy = in_its_tenant(policy, bucket.name)
+        policy = through_access_points(policy, bucket, store)
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":
@@ -208,6 +214,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         dialect_of(store).readings.user_names_are_given,
         # measured on release 16.2: the guard refuses every upload and every part; a copy passes
         a_gateways(store) and strongest(guards_of(bucket, store, "refuse_new_acls", "")) != Guard(False),
+        may_pass_through_points(bucket, store),
     )
 
 

@@ -7,7 +7,7 @@ import msgspec
 from rusty_lantern.core.access.dialects.shipped import dialect_of
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.bucket import Guards
+from rusty_lantern.core.model.guards import Guards
 
 
 class Guard(msgspec.Struct, frozen=True):

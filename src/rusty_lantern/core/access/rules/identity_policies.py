@@ -8,7 +8,7 @@ a person by name, but what they grant a role, as the S3 family's documentation o
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import lru_cache
 from typing import Literal, NamedTuple
 
@@ -275,6 +275,7 @@ def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Ru
     if policies.may_bypass and rules.bypass_goes_with_deletion:
         statements = tuple(map(_perhaps_passed_over, statements))
     attached = _statements_on(rules, policies)
+    attached = (*attached, *_through_points(attached, rules.through_points))
     if any(one.by_post == BULK_DELETE for one in statements):
         attached = (*attached, *bulk_deletion_refused(attached))
     policy = Policy(statements + attached, rules.policy.unreadable)
@@ -283,6 +284,14 @@ def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Ru
         rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=policies.account is not None
     )
     return of_level(combined, policies.acl_level)
+
+
+def _through_points(attached: Iterable[Statement], why: str) -> Iterator[Statement]:
+    """What own permissions on access points may allow in a bucket. `why`: empty where none is its."""
+    for statement in attached if why else ():
+        if statement.effect == "Allow" and any(":accesspoint/" in resource for resource in statement.resources):
+            faults = (*statement.faults, Fault(statement.place, why))
+            yield msgspec.structs.replace(statement, resources=("*",), resources_negated=False, faults=faults)
 
 
 @lru_cache(maxsize=8192)

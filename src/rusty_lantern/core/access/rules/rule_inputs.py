@@ -16,10 +16,12 @@ import msgspec
 
 from rusty_lantern.core.access.dialects.shipped import SEAWEED, dialect_of
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.access_point import AccessPoint
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, Right
-from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl, Guards
+from rusty_lantern.core.model.bucket import AccountAcl, Bucket, ContainerAcl
 from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.dossier import AclReading, Door, Dossier, Software
+from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import AttachedPolicy
 from rusty_lantern.core.model.network import Network
 
@@ -62,6 +64,7 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     owner_acl: Answer[AccountAcl]
     rights: Answer[list[Right]]
     public_access_guards: Answer[Guards]
+    access_points: Answer[list[AccessPoint]]
     network: Answer[Network]
     requester_pays: Answer[bool]
     region: Answer[str]

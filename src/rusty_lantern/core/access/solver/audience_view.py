@@ -12,11 +12,11 @@ from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience
 from rusty_lantern.core.access.policy.document import Policy, Statement
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.policy.public_policy import PublicStatus, counts_as_public
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.action_patterns import VERB_ACTIONS, unlisted
 from rusty_lantern.core.access.solver.boxes import Box, meet, without
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.public_policy import PublicStatus, counts_as_public
 from rusty_lantern.core.access.solver.request_groups import ACTION, KEY, RequestGroup
 from rusty_lantern.core.access.solver.restriction import Restriction, restriction_of, trusted_addresses
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget

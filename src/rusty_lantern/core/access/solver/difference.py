@@ -7,10 +7,10 @@ import msgspec
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.policy.condition_keys import Audience
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.policy.public_policy import PublicStatus
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.audience_view import AudienceView, Side, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import without
-from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.access.solver.witness import (
     Witness,

@@ -26,11 +26,11 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Caller, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS, VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_ACCOUNT, OUTSIDER_NAME, Audience
+from rusty_lantern.core.access.policy.public_policy import PublicStatus
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.restriction import Restriction
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_ADDRESS

@@ -6,9 +6,9 @@ import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.policy.public_policy import PublicStatus
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.audience_view import AudienceView, Level, public_policy
-from rusty_lantern.core.access.solver.public_policy import PublicStatus
 from rusty_lantern.core.access.solver.sets import Budget, OverBudget
 from rusty_lantern.core.model.identity import Verb
 

@@ -10,6 +10,9 @@ from rusty_lantern.core.access.policy.condition_keys import (
     ADDRESS_PARAMETER,
     FORWARDED,
     PARAMETER,
+    POINT_ACCOUNT,
+    POINT_ARN,
+    POINT_ORIGIN,
     REFERER_HOST,
     SEVERAL,
 )
@@ -24,7 +27,10 @@ _HEADERS = {
 _PARAMETERS = {
     "s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys", ADDRESS_PARAMETER: "SourceIp",
 }  # fmt: skip
-_QUIET = ("aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime")
+_ELSEWHERE = (
+    "aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime", "s3:versionid", SEVERAL, POINT_ACCOUNT,
+    POINT_ORIGIN,
+)  # fmt: skip
 
 
 def parameter_name(key: str) -> str:
@@ -53,9 +59,11 @@ def shown_as(name: str) -> tuple[ShownAs, str]:
         return "parameter", parameter_name(name)
     if name in _PARAMETERS:
         return "parameter", _PARAMETERS[name]
+    if name == POINT_ARN:
+        return "other", "through the access point"
     if name in _HEADERS or name.startswith("s3:x-amz-"):
         return "header", _HEADERS.get(name, name.removeprefix("s3:"))
-    return ("elsewhere" if name in (*_QUIET, "s3:versionid", SEVERAL) else "other"), name
+    return ("elsewhere" if name in _ELSEWHERE else "other"), name
 
 
 class SentWith(NamedTuple):
