@@ -24,6 +24,7 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ),  # one picture's own access list may be changed by anyone
     ("survey-maps", "exposure.read"): ("high", "open"),  # guards that refuse new policies leave the old one standing
     ("season-preview", "exposure.read"): ("high", "restricted"),  # opens by itself on a date
+    ("tide-displays", "exposure.read"): ("high", "open"),  # its access point's own policy lets everybody in
     ("grant-ledger", "lock.default-retention"): ("high", "30 days"),
     ("permit-archive", "lock.mode"): ("high", "governance"),
     ("boat-logs", "versioning"): ("medium", "suspended"),
@@ -74,6 +75,7 @@ LOOK_ALIKES = {
     "ringing-records": "a Deny for everywhere but the office really fences",
     "partner-feed": "only two named accounts are let in",
     "old-website": "a public policy shut by a guard that shuts",
+    "reef-plans": "access points that let in no stranger: one by its guard",
     "reedbed-notes": "an object that its own ACL opens, under an ownership mode that disables ACLs",
     "open-day-2024": "an Allow that ended in the past",
     "permit-scans": "kept longer than required",
@@ -91,6 +93,7 @@ EXPOSED: dict[str, dict[str, str]] = {
     | dict.fromkeys(("read", "change-settings", "read-settings"), "unknown"),
     "gallery-prints": {"list": "open", "read": "open"},
     "gallery-web": {"read": "open"},
+    "tide-displays": {"read": "open"},
     "press-kit": {"list": "open", "read": "open", "change-settings": "open"},
     "survey-maps": {"read": "open"},
     "ringing-records": {"read": "restricted"},

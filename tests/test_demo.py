@@ -18,6 +18,7 @@ from rusty_lantern.archive.surveys import load
 from rusty_lantern.archive.workspace import Workspace
 from rusty_lantern.cli.session import stores_of
 from rusty_lantern.core.answer import NOT_IN_DOSSIER
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.capabilities import FIELD_WORDS
 from rusty_lantern.reports.results.surveys import survey_result
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -75,6 +76,8 @@ def _knock(address: str, line: str, witness: dict[str, Any]) -> int:
     method, _, target = line.partition(" ")
     headers = {"x-standin-from": str(witness["address"]), "user-agent": "visitor"}
     headers |= witness.get("headers", {})
+    if through := witness.get("circumstances", {}).get("through the access point"):
+        headers["x-standin-through"] = through
     request = urllib.request.Request(address + target, method=method, headers=headers)
     try:
         with urllib.request.urlopen(request, timeout=5) as answer:
@@ -104,6 +107,12 @@ def _without_address(text: str) -> list[str]:
     return [line for line in text.splitlines() if '"address"' not in line and "127.0.0.1" not in line]
 
 
+def _points(bucket: Bucket) -> list[tuple[object, ...]]:
+    """Access points without the evidence of what was read of them."""
+    points = bucket.access_points.value or []
+    return [(p.name, p.arn, p.origin, p.vpc, p.policy.value, p.public_access_guards.value) for p in points]
+
+
 def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
     from rusty_lantern.archive.surveys import load
 
@@ -117,10 +126,12 @@ def test_what_the_survey_read_is_what_the_stand_in_holds(demo: Demo) -> None:
             "usage",
             "table",
             "object_acls",
+            "access_points",
         }:
             expected, found = getattr(held, field), getattr(read[held.name], field)
             assert (found.state, found.value) == (expected.state, expected.value), (held.name, field)
         assert read[held.name].usage.value == held.usage.value
+        assert _points(read[held.name]) == _points(held)
         if held.name != "drone-orthophotos":
             assert read[held.name].policy.value == held.policy.value
     assert read["drone-orthophotos"].policy.state == "denied"

@@ -250,6 +250,13 @@ def test_what_stands_in_front_of_a_store_never_tells_that_there_is_no_door_and_n
     assert facts["exposure.read"]["value"] is None and str(status) in facts["exposure.read"]["note"]
 
 
+def add_door(estate: Path, entry: str) -> None:
+    """Name one more door of the store that an estate file of the demo has."""
+    text = estate.read_text()
+    assert text.count("    doors:\n") == 1
+    estate.write_text(text.replace("    doors:\n", f"    doors:\n      {entry}\n"))
+
+
 def test_a_second_door_is_found_and_the_lines_to_add_make_everything_known(two_doors: tuple[str, Path]) -> None:
     address, folder = two_doors
     told = lantern("reach", cwd=folder)
@@ -262,7 +269,7 @@ def test_a_second_door_is_found_and_the_lines_to_add_make_everything_known(two_d
     assert facts["exposure.read"]["value"] is None
     assert "estate.yaml does not name that door" in facts["exposure.read"]["note"]
     file = folder / "estate.yaml"
-    file.write_text(file.read_text().rstrip() + "\n    doors:\n      " + line.replace("NAME", "DOOR") + "\n")
+    add_door(file, line.replace("NAME", "DOOR"))
     user, known = next(iter(HARBOUR_USERS.items()))
     assert lantern("survey", cwd=folder, DOOR_USER=user, DOOR_KEY=known.key).code == 0
     facts = {f["fact"]: f for f in json.loads(lantern("show", "boat-logs", "--json", cwd=folder).out)["facts"]}
@@ -275,8 +282,7 @@ def test_a_second_door_is_found_and_the_lines_to_add_make_everything_known(two_d
 def test_a_door_whose_key_is_refused_leaves_exposure_unknown(two_doors: tuple[str, Path]) -> None:
     address, folder = two_doors
     file = folder / "estate.yaml"
-    door = f"    doors:\n      swift: {{at: {address}/swift/v1, credential: {{environment: DOOR}}}}\n"
-    file.write_text(file.read_text().rstrip() + "\n" + door)
+    add_door(file, f"swift: {{at: {address}/swift/v1, credential: {{environment: DOOR}}}}")
     assert lantern("survey", cwd=folder, DOOR_USER="trust:reading", DOOR_KEY="wrong").code == 0
     result = json.loads(lantern("exposure", "--json", cwd=folder).out)
     rows = {row["bucket"]: {v["verdict"] for v in row["exposure"]["anyone"].values()} for row in result["buckets"]}
@@ -294,7 +300,7 @@ def test_what_a_front_hands_out_past_a_closed_bucket_is_critical_drift(tmp_path:
     with serve(Standin(saltmarsh.harbour(), saltmarsh.MOMENT).application()) as address, serve(front) as pages:
         folder = estate_for(tmp_path / "ws", address)
         file = folder / "estate.yaml"
-        file.write_text(file.read_text().rstrip() + f"\n    doors:\n      web: {{at: {pages}}}\n")
+        add_door(file, f"web: {{at: {pages}}}")
         assert lantern("survey", "--probe", "--only", "harbour/boat-logs", "--only", "harbour/gallery-web",
                        cwd=folder).code == 0  # fmt: skip
         drift = json.loads(lantern("audit", "--json", cwd=folder).out)["drift"]

@@ -63,7 +63,7 @@ def test_without_an_identity_service_nobody_knows_who_there_is(tmp_path: Path) -
 def test_what_all_buckets_refuse_is_said_once_and_of_few_by_name(tmp_path: Path) -> None:
     with refusing("tagging") as address:
         told = reached(tmp_path, address)
-    assert "harbour: tags of all 26 buckets harbour:" in told
+    assert "harbour: tags of all 28 buckets harbour:" in told
     assert "harbour: access policies of drone-orthophotos harbour:" in told
 
 

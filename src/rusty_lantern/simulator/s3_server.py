@@ -20,7 +20,13 @@ from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.evaluator.request_builder import host_of
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.condition_keys import REFERER_HOST, always_carried
+from rusty_lantern.core.access.policy.condition_keys import (
+    POINT_ACCOUNT,
+    POINT_ARN,
+    POINT_ORIGIN,
+    REFERER_HOST,
+    always_carried,
+)
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, rules_of
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy
 from rusty_lantern.core.access.solver.exposure import as_match
@@ -31,6 +37,8 @@ from rusty_lantern.core.model.object_version import ObjectVersion
 from rusty_lantern.core.remediation.s3_documents import document, element, guards_document, tags_document
 from rusty_lantern.simulator import iam_server as identity_service
 from rusty_lantern.simulator import s3_answers as documents
+from rusty_lantern.simulator.account_door import ROOT as ACCOUNT_ROOT
+from rusty_lantern.simulator.account_door import answer_about_account
 from rusty_lantern.simulator.admin_server import ROOT, AdminDoor
 from rusty_lantern.simulator.contents import StandinKey, StoreContents
 from rusty_lantern.simulator.swift_server import SwiftDoor
@@ -94,6 +102,8 @@ class Standin:
         try:
             if self.admin is not None and request.path.startswith(ROOT):
                 return self._administer(self.admin, request)
+            if request.path.startswith(ACCOUNT_ROOT) and request.path != ACCOUNT_GUARDS_PATH:
+                return self._about_account(request)
             call = self._understand(request)
             return self._answer(call)
         except Refused as refused:
@@ -111,6 +121,14 @@ class Standin:
         pairs = parse_qsl(query, keep_blank_values=True)
         access = self._authenticate(request.method, path, pairs, _headers(request))
         return door.answer(access.account if access else "", request.method, path, dict(pairs), self.holdings)
+
+    def _about_account(self, request: web.Request) -> web.Response:
+        path, _, query = request.raw_path.partition("?")
+        pairs = parse_qsl(query, keep_blank_values=True)
+        if self._authenticate(request.method, path, pairs, _headers(request)) is None or request.method != "GET":
+            raise Refused(403, "AccessDenied")
+        status, body = answer_about_account(path, self.holdings.dossier.buckets)
+        return web.Response(status=status, body=body, content_type="application/xml")
 
     def _understand(self, request: web.Request) -> Call:
         path, _, query = request.raw_path.partition("?")
@@ -275,6 +293,8 @@ class Standin:
         for header, key in (("referer", "aws:referer"), ("user-agent", "aws:useragent")):
             if header in call.headers:
                 context[key] = (call.headers[header],)
+        if through := call.headers.get("x-standin-through"):  # an access point's address, which it has none of
+            context |= {POINT_ARN: (through,), POINT_ACCOUNT: (through.split(":")[4],), POINT_ORIGIN: ("Internet",)}
         context[REFERER_HOST] = (host_of(call.headers.get("referer", "")),)
         context |= {f"s3:{name}": (value,) for name, value in call.headers.items() if name.startswith("x-amz-")}
         context |= {f"s3:{name}": (value,) for name, value in call.query.items() if name in ("prefix", "max-keys")}

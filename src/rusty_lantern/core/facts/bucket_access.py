@@ -18,6 +18,7 @@ from rusty_lantern.core.answer import Answer, Fact, absent_fact, fact_of, lost, 
 from rusty_lantern.core.facts.event_actions import (
     ACCESS_ACTIONS,
     ACL_ACTIONS,
+    POINT_ACTIONS,
     POLICY_ACTIONS,
 )
 from rusty_lantern.core.facts.registry import BucketView, fact
@@ -242,7 +243,7 @@ def doors(subject: BucketView, _: str) -> Fact:
     "that other accounts have of it are shown to them alone",
     area="access",
     advice="delete the access points that nobody needs ({observed}), or take their accounts out of the policy",
-    causes="CreateAccessPoint DeleteAccessPoint",
+    causes=POINT_ACTIONS,
     habit=False,
 )
 def access_points(subject: BucketView, _: str) -> Fact:

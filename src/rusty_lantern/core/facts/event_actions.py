@@ -5,11 +5,15 @@ from __future__ import annotations
 POLICY_ACTIONS = "PutBucketPolicy DeleteBucketPolicy"
 _BUCKET_GUARDS = "PutPublicAccessBlock PutBucketPublicAccessBlock DeletePublicAccessBlock DeleteBucketPublicAccessBlock"
 ACCOUNT_GUARD_ACTIONS = "PutAccountPublicAccessBlock DeleteAccountPublicAccessBlock"
+POINT_ACTIONS = (
+    "CreateAccessPoint DeleteAccessPoint PutAccessPointPolicy DeleteAccessPointPolicy "
+    "CreateMultiRegionAccessPoint DeleteMultiRegionAccessPoint PutMultiRegionAccessPointPolicy"
+)
 GUARD_ACTIONS = f"{_BUCKET_GUARDS} {ACCOUNT_GUARD_ACTIONS}"
 ACL_ACTIONS = "PutBucketOwnershipControls DeleteBucketOwnershipControls PutBucketAcl"
 ACCESS_ACTIONS = (
     f"{POLICY_ACTIONS} PutBucketAcl {_BUCKET_GUARDS} PutBucketOwnershipControls {ACCOUNT_GUARD_ACTIONS} SetRights "
-    "SetNetwork"
+    f"SetNetwork {POINT_ACTIONS}"
 )
 TAG_ACTIONS = "PutBucketTagging DeleteBucketTagging"
 ENCRYPTION_ACTIONS = "PutBucketEncryption PutEncryptionConfiguration"

@@ -14,6 +14,7 @@ from typing import Any, Literal
 import msgspec
 
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.access_point import AccessPoint
 from rusty_lantern.core.model.acl import Grant, Grantee, Permission
 from rusty_lantern.core.model.bucket import (
     Bucket,
@@ -120,11 +121,28 @@ _PLAIN_SETTINGS: dict[str, Answer[Any]] = {
     "transfer_endpoint": Answer("known", False),
     **S3.of_bucket(),
     "container_acl": Answer("unsupported"),
+    "access_points": Answer("absent"),
 }
 
 
 def _within(*networks: str) -> dict[str, Any]:
     return {"IpAddress": {"aws:SourceIp": list(networks)}}
+
+
+_BY_OWN_POINTS = {"StringEquals": {"s3:DataAccessPointAccount": ACCOUNT}}
+"""Of requests through the account's access points, whose own policies say whom they let in."""
+
+
+def _point(name: str, statement: dict[str, Any], guards: Guards = SHUT) -> AccessPoint:
+    arn = f"arn:aws:s3:north-shore:{ACCOUNT}:accesspoint/{name}"
+    written = {"Sid": "S1", "Effect": "Allow", "Principal": "*", **statement}
+    written["Resource"] = [f"{arn}/object/{key}" for key in written.pop("to", ["*"])]
+    policy = json.dumps({"Version": "2012-10-17", "Statement": [written]}, indent=1)
+    return AccessPoint(name, arn, "internet", "", Answer("known", policy), Answer("known", guards))
+
+
+def _points(*points: AccessPoint) -> Answer[list[AccessPoint]]:
+    return Answer("known", list(points))
 
 
 def _buckets() -> list[Bucket]:
@@ -253,6 +271,19 @@ def _buckets() -> list[Bucket]:
             "launch-2027", "2026-10-28", (0, 0), "outreach",
             lifecycle=Answer("known", [LifecycleRule("tidy", expires_old=90 * DAY, clears_uploads=7 * DAY)]),
             cross_origin=Answer("known", [CrossOrigin(["https://saltmarsh.example"], ["GET"])]),
+        ),
+        _bucket(  # what its access point lets everybody in to, no setting of the bucket shows
+            "tide-displays", "2025-03-17", (18, 2_400_000), "outreach",
+            policy=({"Action": "s3:*", "to": ["bucket", "objects"], "Condition": _BY_OWN_POINTS},),
+            access_points=_points(_point("quay-display", {"Action": GET, "to": ["today/*"]}, guards=BOTH_OFF)),
+        ),
+        _bucket(  # its look-alike: the same policy, and points that let in no stranger
+            "reef-plans", "2025-03-17", (12, 5_100_000), "hydrology",
+            policy=({"Action": "s3:*", "to": ["bucket", "objects"], "Condition": _BY_OWN_POINTS},),
+            access_points=_points(
+                _point("reef-partner", {"Principal": {"AWS": PARTNER}, "Action": GET}),
+                _point("reef-review", {"Action": [GET, PUT]}),  # public, and its guard keeps that for the trust's own
+            ),
         ),
         _bucket("access-logs", "2018-01-15", (365, 610_000_000), logs_to=None),
     ]  # fmt: skip

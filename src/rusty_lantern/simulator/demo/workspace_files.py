@@ -52,13 +52,16 @@ def estate_document(addresses: Mapping[str, str]) -> str:
     """The demo's estate file; with the address of `harbour` alone, that store alone."""
     head = f'estate: Saltmarsh Trust\ntrusted:\n  accounts: ["{ACCOUNT}"]\n  networks: [{OFFICE}]\nstores:\n'
     several = "skerry" in addresses
-    doors = _DOORS.format(address=addresses["harbour"]) if several else ""
+    doors = (_DOORS + (_SWIFT_DOOR if several else "")).format(address=addresses["harbour"], account=ACCOUNT)
     parts = ["estate-harbour.yaml", *(("estate-beside-harbour.yaml", "estate-other-stores.yaml") if several else ())]
     return head + "".join(Template(_text(part)).substitute(addresses, doors=doors) for part in parts)
 
 
 _DOORS = """\
     doors:
+      account: {{at: "{address}", account: "{account}", credential: {{file: harbour.credential}}}}
+"""
+_SWIFT_DOOR = """\
       swift: {{at: {address}/swift/v1, credential: {{file: harbour-swift.credential}}}}
 """
 

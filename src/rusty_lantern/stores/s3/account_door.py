@@ -242,10 +242,10 @@ def _region_of(bucket: Bucket, home: str) -> str:
 def _points_of(bucket: Bucket, shown: _Shown, visit: Visit, *, everywhere: bool) -> Answer[list[AccessPoint]]:
     home, moment = visit.store.signing_place, visit.moment
     region = _region_of(bucket, home)
-    lost = shown.unread.get(region) or shown.unread.get(OF_SEVERAL_REGIONS)
+    lost = shown.unread.get(region if everywhere else home) or shown.unread.get(OF_SEVERAL_REGIONS)
     if lost is not None:
         return Answer(lost.state, None, lost.note, Evidence(f"GET {POINTS}", lost.answer, moment))
-    if not everywhere and region != home:
+    if not everywhere and visit.store.several_regions and region != home:
         return Answer("failed", None, ELSEWHERE)
     points = sorted(shown.points.get(bucket.name, ()), key=lambda point: point.arn)
     evidence = Evidence(f"GET {POINTS}", "200", moment)
