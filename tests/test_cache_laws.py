@@ -487,5 +487,5 @@ def test_a_journal_that_is_whole_gives_every_store_the_same_again(
         surveyed.append(([encode(dossier) for dossier in dossiers], tables))
         for path in tables:
             remove(path)
-    assert (len(surveyed[0][0]), len(surveyed[0][1])) == (9, 54)
+    assert (len(surveyed[0][0]), len(surveyed[0][1])) == (9, 56)
     assert surveyed[0] == surveyed[1]

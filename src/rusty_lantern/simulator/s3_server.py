@@ -2,7 +2,7 @@
 
 It verifies signatures, and answers requests without credentials by its buckets' real rules, decided by the plain
 decider. It keeps nothing: an upload or deletion that the rules allow is answered as done, and forgotten. The header
-`x-standin-from` simulates the address that a request comes from.
+`x-standin-from` simulates the address that a request comes from, `x-standin-through` the access point.
 """
 
 from __future__ import annotations
@@ -41,6 +41,7 @@ from rusty_lantern.simulator.account_door import ROOT as ACCOUNT_ROOT
 from rusty_lantern.simulator.account_door import answer_about_account
 from rusty_lantern.simulator.admin_server import ROOT, AdminDoor
 from rusty_lantern.simulator.contents import StandinKey, StoreContents
+from rusty_lantern.simulator.s3_call import Call, action_of
 from rusty_lantern.simulator.swift_server import SwiftDoor
 from rusty_lantern.stores.http.sigv4 import ALGORITHM, canonical_query, signature
 from rusty_lantern.stores.s3.settings import ACCOUNT_GUARDS_PATH
@@ -55,18 +56,6 @@ class Refused(Exception):
     def __init__(self, status: int, code: str, message: str = "") -> None:
         super().__init__(code)
         self.status, self.code, self.message = status, code, message or code
-
-
-@dataclass(frozen=True, slots=True)
-class Call:
-    """A request as the store understands it."""
-
-    method: str
-    bucket: str
-    key: str
-    query: dict[str, str]
-    headers: dict[str, str]
-    access: StandinKey | None
 
 
 async def _number_as_a_gateway(_: web.Request, response: web.StreamResponse) -> None:
@@ -307,49 +296,6 @@ class Standin:
 
 def _headers(request: web.Request) -> dict[str, str]:
     return {name.lower(): value for name, value in request.headers.items()}
-
-
-_OBJECT_ACTIONS = {"GET": "s3:GetObject", "HEAD": "s3:GetObject", "PUT": "s3:PutObject", "DELETE": "s3:DeleteObject"}
-_SETTING_ACTIONS = {
-    "acl": "BucketAcl", "policy": "BucketPolicy", "policyStatus": "BucketPolicyStatus",
-    "publicAccessBlock": "BucketPublicAccessBlock", "ownershipControls": "BucketOwnershipControls",
-    "versioning": "BucketVersioning", "encryption": "EncryptionConfiguration",
-    "object-lock": "BucketObjectLockConfiguration", "tagging": "BucketTagging", "location": "BucketLocation",
-    "logging": "BucketLogging", "lifecycle": "LifecycleConfiguration", "website": "BucketWebsite", "cors": "BucketCORS",
-    "replication": "ReplicationConfiguration", "notification": "BucketNotification",
-    "requestPayment": "BucketRequestPayment", "accelerate": "AccelerateConfiguration",
-
-}  # fmt: skip
-
-
-_KEPT_ACTIONS = {"retention": "ObjectRetention", "legal-hold": "ObjectLegalHold", "tagging": "ObjectTagging"}
-
-
-def action_of(call: Call) -> str:
-    """The protocol action that a request asks for."""
-    if call.key:
-        return _object_action(call)
-    question = next((q for q in call.query if q in _SETTING_ACTIONS), None)
-    if question:
-        verb = {"GET": "Get", "PUT": "Put", "DELETE": "Delete"}.get(call.method, "Get")
-        return f"s3:{verb}{_SETTING_ACTIONS[question]}"
-    if call.method == "DELETE":
-        return "s3:DeleteBucket"
-    listed = {"versions": "s3:ListBucketVersions", "uploads": "s3:ListBucketMultipartUploads"}
-    return next((action for name, action in listed.items() if name in call.query), "s3:ListBucket")
-
-
-def _object_action(call: Call) -> str:
-    if "uploadId" in call.query:
-        return "s3:ListMultipartUploadParts"
-    if "acl" in call.query:
-        return "s3:PutObjectAcl" if call.method == "PUT" else "s3:GetObjectAcl"
-    kept = next((action for name, action in _KEPT_ACTIONS.items() if name in call.query), None)
-    if kept:
-        return f"s3:{'Put' if call.method == 'PUT' else 'Get'}{kept}"
-    if "versionId" in call.query:
-        return "s3:DeleteObjectVersion" if call.method == "DELETE" else "s3:GetObjectVersion"
-    return _OBJECT_ACTIONS.get(call.method, "s3:PutObject")
 
 
 def _xml(body: bytes) -> web.Response:

@@ -320,4 +320,5 @@ def _may_name_anybody(statement: Statement) -> bool:
         return False
     if who is None or who.vague or unlisted(statement.actions, negated=statement.actions_negated):
         return True
-    return who.everyone != who.negated and conditions_ask(statement)
+    asking = conditions_ask(statement) or (statement.within is not None and conditions_ask(statement.within))
+    return who.everyone != who.negated and asking

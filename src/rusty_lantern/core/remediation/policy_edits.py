@@ -12,6 +12,7 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import BY_LOWER_NAME, VERBS, actions_of
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE
+from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.refused_policy import refused_by_guard
@@ -27,6 +28,7 @@ from rusty_lantern.core.remediation.remedy import Document, Remedy, takes_docume
 from rusty_lantern.core.remediation.s3_documents import (
     grants_document,
 )
+from rusty_lantern.core.remediation.service_edits import ACCOUNT_KEY, unbound_statements, with_bound_services
 from rusty_lantern.core.remediation.setting_documents import as_document
 from rusty_lantern.core.remediation.written_policy import PLACEHOLDER, as_applied, statements_of
 
@@ -164,10 +166,7 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     for number in range(len(statements_of(view))):
         places = ("/Statement", f"/Statement/{number}")  # as this store reads it, one may be several, or none
         mine = [s for s in policy.statements if s.place in places]
-        alone = [s for s in policy.statements if s in mine or s.effect != "Allow"]
-        kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=tuple(alone)))
-        opened = msgspec.structs.replace(view, supposed=msgspec.structs.replace(kept, acl=(), rights=()))
-        leaks = [verb for verb in verbs if any(not holds(opened, r) for r in wanted if EXPOSURE_FACTS[r.fact] == verb)]
+        leaks = _leaks(view, mine, wanted)
         if leaks and any(s.effect == "Allow" for s in mine):
             restriction = _restriction(view)
             title = mine[0].title
@@ -177,6 +176,11 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
                 else f"take {title} out of the policy"
             )
             yield partial(_with_statement, number=number, verbs=leaks), f"{how} for {' and '.join(leaks)}"
+    accounts = _restriction(view)
+    for number, title in unbound_statements(view).items() if accounts else ():
+        if _leaks(view, [s for s in policy.statements if s.place.startswith(f"{title}, through the service ")], wanted):
+            words = f"let the services in {title} of the policy act for {', '.join(accounts)} alone ({ACCOUNT_KEY})"
+            yield partial(with_bound_services, number=number, accounts=accounts), words
     if any(one.by_post == BULK_DELETE for one in policy.statements) and not verbs.keys().isdisjoint(_BY_BULK):
         yield _without_bulk_deletion, "deny everybody s3:DeleteBucket on the bucket, which bulk deletion asks for"
     actions = {action.name for verb in verbs for action in actions_of(verb)}
@@ -184,6 +188,15 @@ def _edits(view: BucketSubject, wanted: list[Requirement]) -> Iterator[Edit]:
     if public:
         words = ", ".join(one.words for one in public)
         yield partial(_without_grants, public=public), f"take {words} out of the bucket's ACL"
+
+
+def _leaks(view: BucketSubject, mine: Sequence[Statement], wanted: list[Requirement]) -> list[Verb]:
+    """The verbs that some statements let the public use against a requirement, were they alone with the Denies."""
+    policy = view.rules.policy
+    alone = tuple(s for s in policy.statements if s in mine or s.effect != "Allow")
+    kept = msgspec.structs.replace(view.rules, policy=msgspec.structs.replace(policy, statements=alone))
+    opened = msgspec.structs.replace(view, supposed=msgspec.structs.replace(kept, acl=(), rights=()))
+    return list(dict.fromkeys(EXPOSURE_FACTS[r.fact] for r in wanted if not holds(opened, r)))
 
 
 def _but(view: BucketSubject, bucket: Any) -> BucketSubject:

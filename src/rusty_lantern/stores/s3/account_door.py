@@ -183,7 +183,8 @@ async def at_account_door(visit: Visit, entry: DoorEntry, region: str) -> AsyncI
     credential = entry.credential
     store = msgspec.structs.replace(visit.store, at=at, credential=credential, addressing="path", regions=(), doors=())
     store = msgspec.structs.replace(store, pattern="")
-    async with Client(store, Signed(find(credential, visit.folder), region), visit.folder, memory=memory) as client:
+    signed = Signed(find(credential, visit.folder), region)
+    async with Client(store, signed, visit.folder, memory=memory, log=visit.log) as client:
         yield AccountDoor(client, entry.account, region, visit.moment)
 
 

@@ -66,7 +66,7 @@ def _by_rules(rules: Rules, request: Request, public: Match) -> Decision:
         if statement.by_post and match == "yes":
             continue
         says = "maybe" if match == "yes" and not statement.effect else match
-        shut_here = "no" if statement.door else shut
+        shut_here = "no" if statement.door or statement.by_service else shut
         if says != "no" and shut_here == "yes":
             steps.append(Step(statement.title, "ignored", rules.restrict_policies.source))
             continue

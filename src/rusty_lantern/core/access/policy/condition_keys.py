@@ -22,6 +22,8 @@ AUDIENCES: tuple[Audience, ...] = ("anyone", "any-account")
 ARN = "aws:principalarn"
 ACCOUNT, SORT, USER = "aws:principalaccount", "aws:principaltype", "aws:username"
 """Keys that say who asks."""
+SERVICE_NAME, IS_SERVICE = "aws:principalservicename", "aws:principalisawsservice"
+"""Keys that say which service of the provider asks, and whether one does."""
 REFERER_HOST = "referer host"
 """The host in the Referer header, by which container ACLs decide; no policy document can name it."""
 FORWARDED = "forwarded address"
@@ -151,8 +153,8 @@ _CALLER = [
     *_not_sent(_ORG, "aws:principalorgid", outsider=("o-0strange00",), **_SIGNED_ONLY),
     *_not_sent(_ORG, "aws:principalorgpaths", many=True, outsider=("o-0strange00/r-0str/ou-0str-00000000/",),
              **_SIGNED_ONLY),
-    *_not_sent(_SERVICE, "aws:principalisawsservice", "switch", unsigned="never", signed="always", outsider=("false",)),
-    *_not_sent(_SERVICE, "aws:principalservicename", **_SIGNED_ONLY),
+    *_not_sent(_SERVICE, IS_SERVICE, "switch", unsigned="never", signed="always", outsider=("false",)),
+    *_not_sent(_SERVICE, SERVICE_NAME, **_SIGNED_ONLY),
     *_not_sent(_SERVICE, "aws:principalservicenameslist", many=True, **_SIGNED_ONLY),
     *_not_sent("set for a session of an account's root that its organisation's manager opened", "aws:assumedroot",
              "switch", outsider=("false",), **_SIGNED_ONLY),

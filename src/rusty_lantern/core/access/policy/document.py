@@ -100,6 +100,8 @@ class Statement(msgspec.Struct, frozen=True):
     """The other container by which it is done, with the name of an object there: the store does the same here then."""
     at_every_door: bool = False
     """Whether no door lets by what it refuses: it is no policy's."""
+    by_service: bool = False
+    """Whether it says what a service of the provider does: no public-access guard keeps services out."""
     within: Statement | None = None
     """A statement that caps this one: it applies only where the cap applies too (a permission boundary)."""
 

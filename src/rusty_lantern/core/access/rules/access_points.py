@@ -10,6 +10,7 @@ whatever a point lets in, the bucket lets in directly. Source: the S3 family's d
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import msgspec
 
@@ -28,7 +29,7 @@ from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.public_policy import counts_as_public
 from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.rules.guards import Guard, guards_of, strongest
-from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, account_number
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.access_point import AccessPoint
 
@@ -36,11 +37,20 @@ MOST = 40
 """Access points of one bucket that are looked at one by one."""
 
 
-def through_access_points(policy: Policy, bucket: BucketInputs, store: StoreInputs) -> Policy:
-    """The policy with what it allows through each access point of the bucket."""
+class ThroughPoints(NamedTuple):
+    """A policy with what it allows through access points, and why these may name more identities; empty where all that
+    they say was read."""
+
+    policy: Policy
+    doubt: str = ""
+
+
+def through_access_points(policy: Policy, bucket: BucketInputs, store: StoreInputs) -> ThroughPoints:
+    """What a policy allows, through each access point of the bucket too."""
     if policy.unreadable or not any(map(_point_keys, policy.statements)):
-        return policy
+        return ThroughPoints(policy)
     statements: list[Statement] = []
+    unread: list[Statement] = []
     has_points = may_have_points(store)
     points = bucket.access_points.value or []
     looked_at = [(one, tuple(_allows(one, bucket, store))) for one in points[:MOST] if has_points]
@@ -51,9 +61,13 @@ def through_access_points(policy: Policy, bucket: BucketInputs, store: StoreInpu
         statements.append(_through_none(statement))
         for point, allows in looked_at:
             statements += [_through(statement, allow, point) for allow in allows]
-        statements += _through_unread(statement, bucket.access_points, own_number(store)) if has_points else ()
+            unread += [allow for allow in allows if allow.place == _title(point)]
+        perhaps = _through_unread(statement, bucket.access_points, account_number(store)) if has_points else ()
+        unread += perhaps
+    statements += (one for one in unread if one.place.endswith(_THROUGH_ANY))
     statements += [deny for point, _ in looked_at for deny in _denies(point, bucket.name)]
-    return msgspec.structs.replace(policy, statements=tuple(statements))
+    doubt = str(unread[0].faults[-1]) if unread else ""
+    return ThroughPoints(msgspec.structs.replace(policy, statements=tuple(statements)), doubt)
 
 
 def may_have_points(store: StoreInputs) -> bool:
@@ -80,12 +94,6 @@ def _why(points: Answer[list[AccessPoint]]) -> str:
     return points.reason if points.unread else "estate.yaml names no account door of the store (doors: account:)"
 
 
-def own_number(store: StoreInputs) -> str:
-    """The number of the account that the store's buckets are in; empty where it is not known."""
-    number = store.account_number or store.account.value or ""
-    return number if number.isdigit() else ""
-
-
 def _point_keys(statement: Statement) -> list[str]:
     """The condition keys of a statement that look at the access point."""
     return [one.key for one in statement.conditions if one.key.startswith(POINT_KEYS)]
@@ -95,6 +103,11 @@ def _condition(operator: str, key: str, *values: str) -> Condition:
     return Condition(operator, key, values, "")
 
 
+KEPT_FOR_OWN = "kept for the account's own"
+"""The place of the condition that stands for a guard on public policies."""
+_SIGNED_OR_NOT = Condition("null", ACCOUNT, ("false",), KEPT_FOR_OWN)
+"""True of every request: only marks what a guard may keep for the account's own."""
+_THROUGH_ANY = ", through an access point"
 _THROUGH_ONE = _condition("null", POINT_ARN, "false")
 _TAGS_UNREAD = Fault("", "the tags of access points were not read")
 
@@ -231,11 +244,13 @@ def _shut(
     public = counts_as_public(policy, lambda _: False)
     if not public.most or (guard.sure and not guard.on):
         return (), ()
-    number = own_number(store)
+    number = account_number(store)
     if guard.on and public.least and number:
-        return (_condition("stringequals", ACCOUNT, number),), ()
+        return (Condition("stringequals", ACCOUNT, (number,), KEPT_FOR_OWN),), ()
     words = guard.source or "public policy restricted"
-    return (), (Fault("", f"whether a guard keeps {_title(point)} from counting is not certain: {words}"),)
+    return (_SIGNED_OR_NOT,), (
+        Fault("", f"whether a guard keeps {_title(point)} from counting is not certain: {words}"),
+    )
 
 
 def _own_guard(point: AccessPoint) -> Guard:
@@ -245,6 +260,15 @@ def _own_guard(point: AccessPoint) -> Guard:
     if guards.unread:
         return Guard(False, sure=False, source=f"the guards of {_title(point)} could not be read")
     return Guard(False)
+
+
+def for_own(statement: Statement) -> Statement | None:
+    """A statement as it counts for the account's own identities, which a guard keeps it for; None for any other."""
+    cap = for_own(statement.within) if statement.within else None
+    kept = tuple(one for one in statement.conditions if one.place != KEPT_FOR_OWN)
+    if cap is None and len(kept) == len(statement.conditions):
+        return None
+    return msgspec.structs.replace(statement, conditions=kept, within=cap or statement.within)
 
 
 def _through(statement: Statement, allow: Statement, point: AccessPoint) -> Statement:
@@ -267,7 +291,7 @@ def _through(statement: Statement, allow: Statement, point: AccessPoint) -> Stat
 
 def _through_unread(statement: Statement, points: Answer[list[AccessPoint]], own: str) -> Iterator[Statement]:
     """What a statement may allow through access points that were not looked at: all, or those of other accounts."""
-    place = f"{statement.title}, through an access point"
+    place = f"{statement.title}{_THROUGH_ANY}"
     unnamed = msgspec.structs.replace(statement, place=place, sid="")
     if points.value is None and points.state != "absent":
         yield _with(unnamed, _THROUGH_ONE, faults=(Fault("", f"{OWN_POLICIES}, which were not read ({_why(points)})"),))
@@ -276,8 +300,24 @@ def _through_unread(statement: Statement, points: Answer[list[AccessPoint]], own
     if len(known) > MOST:
         yield _with(unnamed, _THROUGH_ONE, faults=(Fault("", f"the bucket has {len(known)} access points"),))
         return
+    if _confined(statement, own):
+        return
     others = Fault("", f"{OWN_POLICIES}, which those of other accounts show to their account alone")
     elsewhere = (
         _condition("stringnotequals", POINT_ACCOUNT, own), _condition("stringnotlike", POINT_ARN, f"arn:*:{own}:*"),
     )  # fmt: skip
     yield _with(unnamed, _THROUGH_ONE, *(elsewhere if own else ()), faults=(others,))
+
+
+def _confined(statement: Statement, own: str) -> bool:
+    """Whether a condition lets in no access points but those of the bucket's own account."""
+    return bool(own) and any(_confines(condition, own) for condition in statement.conditions)
+
+
+def _confines(condition: Condition, own: str) -> bool:
+    sure = not condition.if_exists and condition.quantifier != "forallvalues" and "not" not in condition.operator
+    if condition.operator in ("null", "bool") or not sure:
+        return False
+    if condition.key == POINT_ACCOUNT:
+        return set(condition.values) == {own}
+    return condition.key == POINT_ARN and all(value.split(":")[4:5] == [own] for value in condition.values)

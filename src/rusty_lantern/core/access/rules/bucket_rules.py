@@ -29,6 +29,7 @@ from rusty_lantern.core.access.rules.other_doors import (
     unread_door,
     was_tried,
 )
+from rusty_lantern.core.access.rules.provider_services import with_unbound_services
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.rules.setting_refusals import of_network, of_payment
 from rusty_lantern.core.access.rules.unsigned_callers import of_unsigned_callers
@@ -166,7 +167,8 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         policy = as_the_store_reads(parse_policy(bucket.policy.value), store, _of_unsigned_users(store))
         if dialect_of(store).readings.resources_are_of_the_buckets_account:
             policy = in_its_tenant(policy, bucket.name)
-        policy = through_access_points(policy, bucket, store)
+        policy, doubt = through_access_points(with_unbound_services(policy, store), bucket, store)
+        doubts += [("access points", doubt)] if doubt else []
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":

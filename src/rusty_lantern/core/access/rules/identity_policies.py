@@ -20,6 +20,7 @@ from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, 
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
+from rusty_lantern.core.access.rules.access_points import for_own
 from rusty_lantern.core.access.rules.bucket_rules import (
     OF_UNREAD_ACCOUNT,
     EvaluationContext,
@@ -227,6 +228,10 @@ def without_public(rules: Rules) -> Rules:
     doubt = () if guard.sure else (Fault("", guard.source),)
     statements: list[Statement] = []
     for s in rules.policy.statements:
+        own = for_own(s)
+        if own is not None:
+            statements.append(own)
+            continue
         who = s.principals
         particular = msgspec.structs.replace(
             s, conditions=tuple(one for one in s.conditions if one not in (SIGNED, UNSIGNED))

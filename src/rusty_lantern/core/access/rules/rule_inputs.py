@@ -46,6 +46,12 @@ class StoreInputs(msgspec.Struct, frozen=True):
     """What the user is allowed whose permissions hold, or may hold, without credentials; absent without such a user."""
 
 
+def account_number(store: StoreInputs) -> str:
+    """The number of the account that the store's buckets are in; empty where it is not known."""
+    number = store.account_number or store.account.value or ""
+    return number if number.isdigit() else ""
+
+
 class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whatever of a bucket its rules depend on; answers are without their evidence."""
 

@@ -179,7 +179,7 @@ class AudienceView:
             yield {}
         shut = self._policy_shut(side)
         for statement in self.reading.applying:
-            if statement.effect == "Deny" or (shut and not statement.door):
+            if statement.effect == "Deny" or (shut and not (statement.door or statement.by_service)):
                 continue
             box = self._box_of(statement, group, side)
             yield from () if box is None else (box,)

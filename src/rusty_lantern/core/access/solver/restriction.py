@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, STORED_TAG
+from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, IS_SERVICE, SERVICE_NAME, STORED_TAG
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.solver.boxes import Box
 from rusty_lantern.core.access.solver.caller_names import whose
@@ -50,6 +50,8 @@ def trusted_addresses(around: EvaluationContext) -> IntervalSet:
 def restriction_of(piece: Box, outsider: Box, work: Budget, trusted: IntervalSet = NOWHERE) -> Restriction:
     """Name the dimensions of `piece` in which no outsider can be."""
     shut = [d for d, theirs in outsider.items() if piece[d].meet(theirs, work).empty]
+    if SERVICE_NAME in shut:  # which has that name alone
+        shut = [d for d in shut if d != IS_SERVICE]
     words = " and ".join(_restriction_words(d, piece[d], trusted) for d in shut)
     source = piece.get("aws:sourceip")
     known = source is not None and not source.absent and Restriction.around(source.values, trusted).trusted
@@ -77,9 +79,10 @@ _RESTRICTION_WORDS = {
     "aws:principalorgid": "only for members of the organisation {value}",
     "aws:principalorgpaths": "only for members of the organisation under {value}",
     "aws:principalaccount": "only for account {value}",
+    SERVICE_NAME: "only through the service {value}",
     "aws:sourceaccount": "only for a service acting for account {value}",
     "aws:sourcearn": "only for a service acting for {value}",
     "aws:viaawsservice": "only through a service of the provider",
-    "aws:principalisawsservice": "only for a service of the provider",
+    IS_SERVICE: "only for a service of the provider",
     **dict.fromkeys((EXISTING_TAG.rstrip("/"), STORED_TAG.rstrip("/")), "only objects tagged {tag}={value}"),
 }

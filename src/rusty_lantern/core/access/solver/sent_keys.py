@@ -9,11 +9,13 @@ from rusty_lantern.core.access.evaluator.request import Request
 from rusty_lantern.core.access.policy.condition_keys import (
     ADDRESS_PARAMETER,
     FORWARDED,
+    IS_SERVICE,
     PARAMETER,
     POINT_ACCOUNT,
     POINT_ARN,
     POINT_ORIGIN,
     REFERER_HOST,
+    SERVICE_NAME,
     SEVERAL,
 )
 
@@ -27,9 +29,10 @@ _HEADERS = {
 _PARAMETERS = {
     "s3:prefix": "prefix", "s3:delimiter": "delimiter", "s3:max-keys": "max-keys", ADDRESS_PARAMETER: "SourceIp",
 }  # fmt: skip
+_THROUGH = {POINT_ARN: "through the access point", SERVICE_NAME: "through the service"}
 _ELSEWHERE = (
     "aws:sourceip", "aws:securetransport", "aws:currenttime", "aws:epochtime", "s3:versionid", SEVERAL, POINT_ACCOUNT,
-    POINT_ORIGIN,
+    POINT_ORIGIN, IS_SERVICE,
 )  # fmt: skip
 
 
@@ -59,8 +62,8 @@ def shown_as(name: str) -> tuple[ShownAs, str]:
         return "parameter", parameter_name(name)
     if name in _PARAMETERS:
         return "parameter", _PARAMETERS[name]
-    if name == POINT_ARN:
-        return "other", "through the access point"
+    if name in _THROUGH:
+        return "other", _THROUGH[name]
     if name in _HEADERS or name.startswith("s3:x-amz-"):
         return "header", _HEADERS.get(name, name.removeprefix("s3:"))
     return ("elsewhere" if name in _ELSEWHERE else "other"), name
