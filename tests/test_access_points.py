@@ -160,6 +160,22 @@ def test_points_of_other_accounts_are_unknown_and_requests_through_none_are_deci
     assert level(document(allow(BUCKET, **condition)), NONE) == expected
 
 
+@pytest.mark.parametrize("name", ["", "pier", "arn:aws:s3:north::accesspoint/pier"])
+def test_a_point_whose_resource_name_says_no_account_may_be_anybodys(name: str) -> None:
+    odd = AccessPoint("pier", name, "internet", "", Answer("known", document(on("pier"))), NONE)
+    assert level(HANDED_OVER, Answer("known", [odd])) == "unknown"
+
+
+@pytest.mark.parametrize("effect", ["allow", "Permit"])
+def test_a_statement_whose_effect_is_not_understood_may_refuse_at_a_point_too(effect: str) -> None:
+    odd = {**allow(BUCKET), "Effect": effect}
+    handed = json.loads(HANDED_OVER)["Statement"][0]
+    assert level(document(handed, odd), Answer("known", [point("pier", on("pier"))])) == "unknown"
+    assert (
+        level(HANDED_OVER, Answer("known", [point("pier", on("pier"), {**on("pier"), "Effect": effect})])) == "unknown"
+    )
+
+
 def test_a_deny_by_a_points_tag_may_refuse() -> None:
     tagged = deny(StringEquals={"s3:AccessPointTag/team": "gulls"})
     policy = document(json.loads(HANDED_OVER)["Statement"][0], tagged)

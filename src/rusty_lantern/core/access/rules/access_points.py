@@ -55,7 +55,7 @@ def through_access_points(policy: Policy, bucket: BucketInputs, store: StoreInpu
     points = bucket.access_points.value or []
     looked_at = [(one, tuple(_allows(one, bucket, store))) for one in points[:MOST] if has_points]
     for statement in policy.statements:
-        if statement.effect == "Deny":
+        if statement.effect != "Allow":
             statements += [statement, *_perhaps_by_tag(statement)]
             continue
         statements.append(_through_none(statement))
@@ -134,6 +134,10 @@ def _perhaps_by_tag(deny: Statement) -> Iterator[Statement]:
 def _allows(point: AccessPoint, bucket: BucketInputs, store: StoreInputs) -> Iterator[Statement]:
     """What an access point allows, as statements on its bucket that apply to requests through the point alone."""
     pins = tuple(_pins(point))
+    if not point.account:
+        why = Fault("", f'"{point.arn[:60]}", the resource name of the access point {point.name}, has no account')
+        yield _anything(point, why, (_THROUGH_ONE,))
+        return
     if point.policy.unread:
         why = Fault("", f"the policy of the access point {point.name} could not be read ({point.policy.reason})")
         yield _anything(point, why, pins)
@@ -274,10 +278,9 @@ def for_own(statement: Statement) -> Statement | None:
 def _through(statement: Statement, allow: Statement, point: AccessPoint) -> Statement:
     """What both a statement of the bucket and one of its access point allow. The one that names somebody caps the
     other: whom an Allow lets in is read from its own principals."""
-    if not allow.effect or not statement.effect:
+    if not allow.effect:
         unsure = Fault("", "its effect is not understood")
-        statement = msgspec.structs.replace(statement, effect="Allow", faults=(*statement.faults, unsure))
-        allow = msgspec.structs.replace(allow, effect="Allow")
+        allow = msgspec.structs.replace(allow, effect="Allow", faults=(*allow.faults, unsure))
     title = f"{statement.title}, through the access point {point.name}"
     others = tuple(one for one in statement.conditions if not one.key.startswith(POINT_TAG))
     if len(others) < len(statement.conditions):
