@@ -454,7 +454,9 @@ def test_a_service_that_has_such_a_door_does_not_show_its_accounts_guards_elsewh
 
     with raw_store.raw_store(answering) as address:
         rows = surveyed(tmp_path / "ws", address, "")
+        reached = " ".join(lantern("reach", cwd=tmp_path / "ws").out.split())
     assert of_anyone(rows, "maps") == expected
+    assert ("public-access guards of the account (this service shows" in reached) == (expected == "unknown")
     shown = json.loads(lantern("show", "maps", "--json", cwd=tmp_path / "ws").out)["facts"]
     points = next(fact for fact in shown if fact["fact"] == "access-points")
     assert points["state"] == ("failed" if expected == "unknown" else "unsupported")

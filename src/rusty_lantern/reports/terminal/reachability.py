@@ -167,7 +167,7 @@ def _blind_in(reached: StoreReached) -> list[str]:
         if allowed == "not offered":
             why.setdefault(" (not offered by the store)", []).append(FIELD_WORDS[question])
     for name, note in reached.unread.items():
-        why.setdefault(f" ({note})", []).append(FIELD_WORDS.get(name) or STORE_FIELD_WORDS[name])
+        why.setdefault(f" ({note})", []).append(STORE_FIELD_WORDS.get(name) or FIELD_WORDS[name])
     return [*reasons, *(f"{', '.join(what)}{note}" for note, what in why.items())]
 
 

@@ -15,7 +15,8 @@ from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.reachability import WORST, Allowed, StoreReached
 from rusty_lantern.stores.reader import Visit
-from rusty_lantern.stores.s3.bucket_list import list_buckets
+from rusty_lantern.stores.s3.account_door import ACCOUNT
+from rusty_lantern.stores.s3.bucket_list import AT_ACCOUNT_DOOR, account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import ask_setting, find_region
 from rusty_lantern.stores.s3.buckets_of_others import others_buckets, own_buckets
 from rusty_lantern.stores.s3.endpoint_check import front_door
@@ -51,8 +52,16 @@ async def reach(client: Client, visit: Visit) -> StoreReached:
     start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})
     return msgspec.structs.replace(
         start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused,
-        other_regions=_unnamed(client, regions),
+        other_regions=_unnamed(client, regions), unread=await _at_account_door(client, visit, listed.owner),
     )  # fmt: skip
+
+
+async def _at_account_door(client: Client, visit: Visit, owner: str) -> dict[str, str]:
+    """What the service shows at its account door alone, where nobody named that."""
+    if any(door.name == ACCOUNT for door in visit.store.doors):
+        return {}
+    guards = await account_public_access_guards(client, owner, visit.moment)
+    return {"public_access_guards": guards.note} if guards.note == AT_ACCOUNT_DOOR else {}
 
 
 def _unnamed(client: Client, regions: dict[str, str]) -> dict[str, str]:
