@@ -11,6 +11,7 @@ import pytest
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.access.rules.provider_services import unbound_services
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.dossier import Dossier, encode
 from rusty_lantern.core.model.guards import Guards
 from tests.conftest import Ran, lantern
@@ -77,6 +78,27 @@ def test_each_service_of_a_statement_is_named() -> None:
     several = store(who={"Service": ["b.example.com", "logging.s3.amazonaws.com", "a.example.com"], "AWS": OTHER})
     (said,) = parse_policy(document(several)).statements
     assert unbound_services(said) == ("b.example.com", "a.example.com")
+
+
+@pytest.mark.parametrize(
+    ("statements", "outside"),
+    [
+        ([store()], "write"),
+        ([store(StringEquals={"aws:SourceAccount": OWN})], ""),
+        ([store(ArnLike={"aws:SourceArn": f"arn:aws:trail:*:{OWN}:trail/*"})], ""),
+        ([store(StringEquals={"aws:SourceAccount": [OWN, OTHER]})], "write"),
+        ([store(ArnLike={"aws:SourceArn": "arn:aws:s3:::source"})], "write"),  # whose bucket that is, nobody says
+        ([store(StringEquals={"aws:SourceOrgID": "o-trust"})], "write"),
+        ([store(StringEquals={"aws:SourceAccount": OWN}), store(action="s3:GetObject")], "read write"),
+        ([store(who={"Service": "logging.s3.amazonaws.com"})], ""),
+    ],
+)
+def test_a_service_that_acts_for_the_accounts_own_alone_is_not_outside(
+    statements: list[dict[str, Any]], outside: str
+) -> None:
+    bucket, dossier = store_of(document(*statements), NONE)
+    view = store_subjects([dossier], None, dossier.taken)[0].buckets[bucket.name]
+    assert view.fact("access.outside").value == outside
 
 
 def surveyed(folder: Path, dossier: Dossier) -> None:

@@ -16,6 +16,7 @@ from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
 from rusty_lantern.core.access.rules.named_identities import named_in
+from rusty_lantern.core.access.rules.provider_services import served_accounts
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.exposure import Exposures
@@ -275,7 +276,10 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
             return Answer("known", "on")
         if identity.kind == "group" or self.identity_named(identity.name) is not None:
             return Answer("known", "on")
-        if identity.kind in ("service", "federated"):
+        if identity.kind == "service":
+            served = served_accounts(self.rules.policy.statements, identity.name)
+            return Answer("known", "on" if served is not None and served <= inner else "off")
+        if identity.kind == "federated":
             return Answer("known", "off")
         if identity.account and self.dossier.account_number:
             return Answer("known", "off")

@@ -7,7 +7,7 @@ deputy problem, and the keys `aws:SourceArn`, `aws:SourceAccount` and `aws:Sourc
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
@@ -71,9 +71,38 @@ def _binds(condition: Condition) -> bool:
 
 def _fixed(key: str, value: str) -> bool:
     if key == SOURCE_ARN:
-        parts = value.split(":", 5)
-        whose = (parts[4] or parts[5].partition("/")[0]) if len(parts) == 6 else value
+        whose = _account_of(value) or value.split(":", 5)[-1].partition("/")[0]
         return bool(whose) and not set("*?$") & set(whose)
     if key == "aws:sourceorgpaths":
         value = value.partition("/")[0]
     return not set("*?$") & set(value)
+
+
+def served_accounts(statements: Iterable[Statement], service: str) -> frozenset[str] | None:
+    """The accounts that the Allows to a service have it act for: none where it acts for the bucket's own alone. None
+    where one of them does not say."""
+    if service in _FOR_ITS_OWN_ALONE:
+        return frozenset()
+    accounts: set[str] = set()
+    for statement in statements:
+        who = statement.principals
+        if statement.effect == "Deny" or who is None or service not in who.services:
+            continue
+        served = [account for condition in statement.conditions for account in _accounts_in(condition)]
+        if not served:
+            return None
+        accounts.update(served)
+    return frozenset(accounts)
+
+
+def _accounts_in(condition: Condition) -> list[str]:
+    """The accounts that a condition binds a service to; none where it binds it to none, or to more than accounts."""
+    if condition.key not in (SOURCE_ACCOUNT, SOURCE_ARN, "aws:sourceowner") or not _binds(condition):
+        return []
+    named = [_account_of(value) if condition.key == SOURCE_ARN else value for value in condition.values]
+    return named if all(named) else []
+
+
+def _account_of(arn: str) -> str:
+    parts = arn.split(":", 5)
+    return parts[4] if len(parts) == 6 else ""
