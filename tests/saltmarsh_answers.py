@@ -75,7 +75,7 @@ LOOK_ALIKES = {
     "ringing-records": "a Deny for everywhere but the office really fences",
     "partner-feed": "only two named accounts are let in",
     "old-website": "a public policy shut by a guard that shuts",
-    "reef-plans": "access points that let in no stranger: one by its guard",
+    "reef-plans": "access points that let in a partner by name, and nobody",
     "reedbed-notes": "an object that its own ACL opens, under an ownership mode that disables ACLs",
     "open-day-2024": "an Allow that ended in the past",
     "permit-scans": "kept longer than required",
