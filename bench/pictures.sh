@@ -53,7 +53,7 @@ picture usage 130 40 lantern usage
 picture buckets 120 46 "FORCE_COLOR=1 COLUMNS=120 lantern buckets | head -44"
 picture audit 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern audit | head -44"
 picture show 110 46 "FORCE_COLOR=1 COLUMNS=110 lantern show harbour/press-kit --required | head -44"
-picture exposure 114 54 lantern exposure harbour/camera-traps slipway/\\\$web cove/wreck-charts skerry/ferry-lists harbour/station-inbox
+picture exposure 114 54 lantern exposure harbour/tide-displays slipway/\\\$web skerry/ferry-lists harbour/station-inbox
 picture try 110 40 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern retention | head -44"
