@@ -18,7 +18,7 @@ STATUSES = {
 }
 LEVELS = {
     "open": "Anyone of this audience is allowed, from anywhere.",
-    "restricted": "Only from named networks, accounts or dates.",
+    "restricted": "Only from named networks, accounts or dates, or through a named service.",
     "closed": "No request of this audience is allowed.",
     "anyone": "The public: requests without credentials.",
     "any-account": "Any authenticated account of the provider, related or not.",
