@@ -364,6 +364,25 @@ def test_what_the_standard_client_set_up_is_read_decided_and_put_right(made: Moc
     assert next(door for door in reached if door["name"] == "account")["readable"] is True
 
 
+def test_a_point_of_several_regions_is_read_and_decided(made: Mock, tmp_path: Path) -> None:
+    s3 = standard_client(made.address, "mock-key", "mock-secret")
+    s3.create_bucket(Bucket="reefs")
+    s3.put_bucket_policy(Bucket="reefs", Policy=HANDED_OVER.replace(":::maps", ":::reefs"))
+    off = dict.fromkeys(("BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets"), False)
+    details = {"Name": "everywhere", "PublicAccessBlock": off, "Regions": [{"Bucket": "reefs"}]}
+    made.control.create_multi_region_access_point(AccountId=OWN, ClientToken="t", Details=details)
+    shown = made.control.get_multi_region_access_point(AccountId=OWN, Name="everywhere")["AccessPoint"]
+    at = f"arn:aws:s3::{OWN}:accesspoint/{shown['Alias']}"
+    written = {"Name": "everywhere", "Policy": document(allow([f"{at}/object/*"]))}
+    before = surveyed(tmp_path / "before", made.address, made.address)
+    made.control.put_multi_region_access_point_policy(AccountId=OWN, ClientToken="u", Details=written)
+    after = surveyed(tmp_path / "after", made.address, made.address)
+    assert (of_anyone(before, "reefs"), of_anyone(after, "reefs")) == ("closed", "open")
+    assert after["reefs"]["exposure"]["anyone"]["read"]["witness"]["circumstances"] == {"through the access point": at}
+    assert of_anyone(after, "tides") == "closed"
+    s3.delete_bucket(Bucket="reefs")
+
+
 def test_the_accounts_guards_are_asked_for_at_its_door(made: Mock, tmp_path: Path) -> None:
     on = dict.fromkeys(("BlockPublicAcls", "IgnorePublicAcls", "BlockPublicPolicy", "RestrictPublicBuckets"), True)
     made.control.put_public_access_block(AccountId=OWN, PublicAccessBlockConfiguration=on)

@@ -279,7 +279,7 @@ async def _reach_account(visit: Visit, entry: DoorEntry) -> DoorReached:
     async with at_account_door(visit, entry, visit.store.signing_place) as door:
         guards = await door.guards()
         try:
-            await door.points()
+            await door.points(())
         except RequestFailed as error:
             return DoorReached(ACCOUNT, entry.at, readable=False, note=error.note)
     return DoorReached(ACCOUNT, entry.at, readable=guards.settled, note="" if guards.settled else guards.reason)

@@ -133,16 +133,15 @@ _BY_OWN_POINTS = {"StringEquals": {"s3:DataAccessPointAccount": ACCOUNT}}
 """Of requests through the account's access points, whose own policies say whom they let in."""
 
 
-def _arn(point: str) -> str:
-    return f"arn:aws:s3:north-shore:{ACCOUNT}:accesspoint/{point}"
-
-
-def _point(name: str, statement: dict[str, Any], guards: Guards = SHUT) -> AccessPoint:
-    arn = _arn(name)
+def _point(name: str, statement: dict[str, Any] | None, guards: Guards = SHUT) -> AccessPoint:
+    arn = f"arn:aws:s3:north-shore:{ACCOUNT}:accesspoint/{name}"
+    shown = Answer("known", guards)
+    if statement is None:
+        return AccessPoint(name, arn, "internet", "", Answer("absent"), shown)
     written = {"Sid": "S1", "Effect": "Allow", "Principal": "*", **statement}
     written["Resource"] = [f"{arn}/object/{key}" for key in written.pop("to", ["*"])]
     policy = json.dumps({"Version": "2012-10-17", "Statement": [written]}, indent=1)
-    return AccessPoint(name, arn, "internet", "", Answer("known", policy), Answer("known", guards))
+    return AccessPoint(name, arn, "internet", "", Answer("known", policy), shown)
 
 
 def _points(*points: AccessPoint) -> Answer[list[AccessPoint]]:
@@ -286,7 +285,7 @@ def _buckets() -> list[Bucket]:
             policy=({"Action": "s3:*", "to": ["bucket", "objects"], "Condition": _BY_OWN_POINTS},),
             access_points=_points(
                 _point("reef-partner", {"Principal": {"AWS": PARTNER}, "Action": GET}),
-                AccessPoint("reef-review", _arn("reef-review"), "internet", "", Answer("absent"), Answer("known", SHUT)),
+                _point("reef-review", None),
             ),
         ),
         _bucket("access-logs", "2018-01-15", (365, 610_000_000), logs_to=None),

@@ -7,7 +7,7 @@ an account, version 2018-08-20, which is also the beginning of each path.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Collection
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -39,6 +39,7 @@ OF_SEVERAL_REGIONS = "/v20180820/mrap/instances"
 """Access points that stand for buckets in several regions."""
 THEIR_REGION = "us-west-2"
 """Where those are asked for, of a service that has this door in each region. Source: the service's documentation."""
+_NOT_SHOWN: Answer[Guards] = Answer("failed", None, "the list does not show them")
 MOST = 100_000
 AT_ONCE = 8
 ELSEWHERE = "the account door names no address for the bucket's region: write {region} in it"
@@ -71,8 +72,8 @@ class AccountDoor:
             return Answer(error.state, None, error.note, Evidence(question, error.answer, self.moment))
         return read_answer(ACCOUNT_GUARDS, reply, question, self.moment)
 
-    async def points(self) -> dict[str, list[AccessPoint]]:
-        """Bucket → its access points in this region. Raises `RequestFailed`."""
+    async def points(self, wanted: Collection[str]) -> dict[str, list[AccessPoint]]:
+        """Wanted bucket → its access points in this region. Raises `RequestFailed`."""
         listed: list[Element] = []
         token = ""
         while True:
@@ -85,8 +86,9 @@ class AccountDoor:
                 break
             if token == before or len(listed) > MOST:
                 raise RequestFailed("failed", "the list of access points never ends", "endless list")
-        read = await _several([self._point(entry) for entry in listed])
-        return _by_bucket(zip((raw_text(entry, "Bucket") for entry in listed), read, strict=True))
+        of_wanted = [entry for entry in listed if raw_text(entry, "Bucket") in wanted]
+        read = await _several([self._point(entry) for entry in of_wanted])
+        return _by_bucket(zip((raw_text(entry, "Bucket") for entry in of_wanted), read, strict=True))
 
     async def _point(self, entry: Element) -> AccessPoint:
         called = raw_text(entry, "Name")
@@ -101,14 +103,20 @@ class AccountDoor:
             await self._answer(path, _guards_within),
         )
 
-    async def points_of_several_regions(self) -> dict[str, list[AccessPoint]]:
-        """Bucket → the access points that stand for it and for buckets in other regions. Raises `RequestFailed`."""
+    async def points_of_several_regions(self, wanted: Collection[str]) -> dict[str, list[AccessPoint]]:
+        """Wanted bucket → the access points that stand for it and for buckets in other regions. Raises
+        `RequestFailed`."""
         by_bucket: dict[str, list[AccessPoint]] = {}
         page = _wanted(await self.ask(OF_SEVERAL_REGIONS), "ListMultiRegionAccessPoints")
         if text(page, "NextToken"):
             raise RequestFailed("failed", "there are more access points of several regions than one page has", "")
         entries = child(page, "AccessPoints")
         for entry in children(entries, "AccessPoint") if entries is not None else ():
+            regions = child(entry, "Regions")
+            held = children(regions, "Region") if regions is not None else ()
+            buckets = [bucket for one in held if (bucket := raw_text(one, "Bucket")) in wanted]
+            if not buckets:
+                continue
             called, alias = raw_text(entry, "Name"), raw_text(entry, "Alias")
             path = f"{OF_SEVERAL_REGIONS}/{quote(called, safe='')}/policy"
             guards = child(entry, "PublicAccessBlock")
@@ -117,11 +125,10 @@ class AccountDoor:
                 f"arn:aws:s3::{self.account}:accesspoint/{alias}",
                 "internet",
                 policy=await self._answer(path, _established),
-                public_access_guards=unread() if guards is None else Answer("known", guards_in(guards)),
+                public_access_guards=_NOT_SHOWN if guards is None else Answer("known", guards_in(guards)),
             )
-            regions = child(entry, "Regions")
-            for region in children(regions, "Region") if regions is not None else ():
-                by_bucket.setdefault(raw_text(region, "Bucket"), []).append(point)
+            for bucket in buckets:
+                by_bucket.setdefault(bucket, []).append(point)
         return by_bucket
 
     async def _answer(self, path: str, decode: Any) -> Answer[Any]:
@@ -203,14 +210,14 @@ async def with_account_door(visit: Visit, entry: DoorEntry, read: Dossier) -> Do
     home = visit.store.signing_place
     everywhere = REGION in entry.at
     regions = sorted({_region_of(bucket, home) for bucket in read.buckets} | {home}) if everywhere else [home]
-    shown = _Shown()
+    shown, names = _Shown(), {bucket.name for bucket in read.buckets}
     guards: Answer[Guards] = unread()
     for region in regions:
         async with at_account_door(visit, entry, region) as door:
             guards = await door.guards() if region == home else guards
-            await _add(shown, region, door.points())
+            await _add(shown, region, door.points(names))
     async with at_account_door(visit, entry, THEIR_REGION if everywhere else home) as door:
-        await _add(shown, OF_SEVERAL_REGIONS, door.points_of_several_regions())
+        await _add(shown, OF_SEVERAL_REGIONS, door.points_of_several_regions(names))
     why = "" if guards.settled else guards.reason
     lost = next(iter(shown.unread.values()), None)
     at = Door(ACCOUNT, entry.at, read=not why and lost is None, note=why or (lost.note if lost else ""))
