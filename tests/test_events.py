@@ -54,6 +54,13 @@ def test_an_account_wide_switch_can_be_the_cause_for_every_bucket() -> None:
     assert causes(event("root", action="DeleteAccountPublicAccessBlock", bucket="")) == [["root"]]
 
 
+def test_what_is_done_to_an_access_point_is_recorded_without_its_bucket() -> None:
+    assert causes(event("pilot", action="PutAccessPointPolicy", bucket="", about="quay-display")) == [["pilot"]]
+    listed = Change("harbour", "bucket", "payroll-drop", "changed", "access-points")
+    made = event("pilot", action="CreateAccessPoint")
+    assert causes(made, event("x", action="CreateAccessPoint", bucket="other"), changes=(listed,)) == [["pilot"]]
+
+
 def test_objects_are_told_by_their_keys_and_keys_by_their_owner_or_masked_id() -> None:
     vanished = ProtectionWeakened("harbour", "permits", "deleted while under retention", frozenset({"a.pdf"}))
     credential = Change("harbour", "credential", "sync SMTR…0020", "new")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from rusty_lantern.core.facts.event_actions import ACCOUNT_GUARD_ACTIONS, KEY_ACTIONS, PERMISSION_ACTIONS
+from rusty_lantern.core.facts.event_actions import ACCOUNT_GUARD_ACTIONS, KEY_ACTIONS, PERMISSION_ACTIONS, POINT_ACTIONS
 from rusty_lantern.core.facts.registry import lookup
 
 _OF_SUBJECTS = {
@@ -28,8 +28,8 @@ _OF_KINDS = {
 }
 """What can change a fact of these kinds whose entry names no actions."""
 
-ACCOUNT_WIDE = frozenset(["SetAccount", "BulkDelete", *ACCOUNT_GUARD_ACTIONS.split()])
-"""What is done to an account, and so to any of its buckets."""
+ACCOUNT_WIDE = frozenset(["SetAccount", "BulkDelete", *ACCOUNT_GUARD_ACTIONS.split(), *POINT_ACTIONS.split()])
+"""What is done to an account, and so to any of its buckets; and to an access point, whose bucket no event names."""
 _ANY_SETTING = ["SetContainer", "SetAccount"]
 """One request of the Swift protocol, which sets any of a container's settings, or of its account's."""
 
