@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
-from collections.abc import Iterator
+from collections.abc import AsyncIterator, Iterator
+from contextlib import asynccontextmanager, contextmanager
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Thread
-from typing import Any, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 from urllib.error import HTTPError
 from urllib.request import Request as Asked
 from urllib.request import urlopen
 
 import boto3
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -25,11 +28,15 @@ from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, rule
 from rusty_lantern.core.access.rules.identity_policies import combined_rules, policies_of
 from rusty_lantern.core.access.solver.exposure import Exposures, exposures
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.config.estate import Credential, DoorEntry, StoreConfig
+from rusty_lantern.core.errors import Place
 from rusty_lantern.core.model.access_point import AccessPoint
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier, Software
 from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import AttachedPolicy, Identity
+from rusty_lantern.stores.reader import Visit
+from rusty_lantern.stores.s3 import account_door
 from tests import raw_store
 from tests.conftest import lantern
 from tests.gateway import empty_mock_server, standard_client
@@ -398,6 +405,7 @@ class Refusing(BaseHTTPRequestHandler):
 
     behind = ""
     refuses = ""
+    instead: ClassVar[dict[bytes, bytes]] = {}
 
     def do_GET(self) -> None:
         code, body = 403, b"<ErrorResponse><Error><Code>AccessDenied</Code></Error></ErrorResponse>"
@@ -409,6 +417,8 @@ class Refusing(BaseHTTPRequestHandler):
                     code, body = answer.status, answer.read()
             except HTTPError as error:
                 code, body = error.code, error.read()
+        for old, new in self.instead.items():
+            body = body.replace(old, new)
         self.send_response(code)
         self.send_header("content-length", str(len(body)))
         self.end_headers()
@@ -416,6 +426,72 @@ class Refusing(BaseHTTPRequestHandler):
 
     def log_message(self, *_: Any) -> None:
         pass
+
+
+@contextmanager
+def in_front_of(made: Mock, **does: Any) -> Iterator[str]:
+    handler = type("OfThisTest", (Refusing,), {"behind": made.address, "refuses": "nothing", **does})
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    thread = Thread(target=server.serve_forever)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()
+        server.server_close()
+        thread.join()
+
+
+@pytest.mark.parametrize("instead", [
+    {b"<Bucket>maps</Bucket>": b""}, {b"AccessPointList>": b"Points>"}, {b"ListAccessPointsRe": b"ListBucketsRe"},
+    {b"<Name>quay</Name>": b""}, {b"AccessPoints>": b"Others>"}, {b"NoSuchAccessPointPolicy": b"NoSuchBucket"},
+])  # fmt: skip
+def test_an_answer_of_another_form_is_no_list_without_access_points(
+    made: Mock, tmp_path: Path, instead: dict[bytes, bytes]
+) -> None:
+    with in_front_of(made, instead=instead) as door:
+        rows = surveyed(tmp_path / "ws", made.address, door)
+    assert of_anyone(rows, "tides") == "unknown"
+    assert of_anyone(rows, "maps") in ("unknown", "open")
+
+
+@pytest.mark.parametrize(("region", "asked", "state"), [
+    (Answer("known", "south-1"), {"home-1", "south-1"}, "known"),
+    (Answer("known", "north-1"), {"home-1", "north-1"}, "absent"),
+    (Answer("known", "default"), {"home-1", "us-east-1"}, "absent"),
+    (UNREAD, {"home-1"}, "failed"),
+])  # fmt: skip
+def test_each_bucket_is_asked_about_in_its_own_region(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, region: Answer[str], asked: set[str], state: str
+) -> None:
+    looked: set[str] = set()
+
+    class Door:
+        def __init__(self, region: str) -> None:
+            self.region = region
+
+        async def guards(self) -> Answer[Guards]:
+            return NONE
+
+        async def points(self, _: Any) -> dict[str, list[AccessPoint]]:
+            looked.add(self.region)
+            return {"maps": [point("pier")]} if self.region == "south-1" else {}
+
+        async def points_of_several_regions(self, _: Any) -> dict[str, list[AccessPoint]]:
+            return {}
+
+    @asynccontextmanager
+    async def opened(_: Any, __: Any, region: str) -> AsyncIterator[Door]:
+        yield Door(region)
+
+    monkeypatch.setattr(account_door, "at_account_door", opened)
+    place, chain = Place("estate.yaml", 1), Credential("chain")
+    home = StoreConfig("s", place, "s3", "https://a.example", chain, signing_place="home-1")
+    entry = DoorEntry("account", "https://{region}.example", chain, account=OWN)
+    bucket, dossier = store_of(HANDED_OVER, UNREAD)
+    dossier = msgspec.structs.replace(dossier, buckets=[msgspec.structs.replace(bucket, region=region)])
+    read = asyncio.run(account_door.with_account_door(Visit(home, tmp_path, NOW), entry, dossier))
+    assert (looked, read.buckets[0].access_points.state) == (asked, state)
 
 
 @pytest.mark.parametrize(
@@ -432,16 +508,8 @@ class Refusing(BaseHTTPRequestHandler):
 def test_what_the_account_door_refuses_settles_nothing(
     made: Mock, tmp_path: Path, refuses: str, expected: dict[str, str]
 ) -> None:
-    handler = type("OfThisTest", (Refusing,), {"behind": made.address, "refuses": refuses})
-    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
-    thread = Thread(target=server.serve_forever)
-    thread.start()
-    try:
-        rows = surveyed(tmp_path / "ws", made.address, f"http://127.0.0.1:{server.server_port}")
-    finally:
-        server.shutdown()
-        server.server_close()
-        thread.join()
+    with in_front_of(made, refuses=refuses) as door:
+        rows = surveyed(tmp_path / "ws", made.address, door)
     assert {name: of_anyone(rows, name) for name in rows} == expected
     drift = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)["drift"]
     public = {row["bucket"] for row in drift if row["fact"] == "exposure.read"}

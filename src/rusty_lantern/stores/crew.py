@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
-from typing import Any
+from typing import Any, TypeVar
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.config.estate import StoreConfig
@@ -14,6 +14,7 @@ from rusty_lantern.core.errors import LanternError, defect
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.stores.http.time_budget import Patience, patient
 
+T = TypeVar("T")
 SCOUTS = 3
 """Buckets that are read first. What one alone does not offer may be that one's fault."""
 MOST_WORKERS = 64
@@ -113,3 +114,17 @@ SAMPLE = 64
 def spread(names: list[str]) -> list[str]:
     """The names that represent all where a few are tried, spread over the list."""
     return names[:: max(1, len(names) // SAMPLE)][:SAMPLE]
+
+
+AT_ONCE = 8
+
+
+async def at_once(asking: Iterable[Awaitable[T]]) -> list[T]:
+    """The answers to questions that do not hang on each other, in their order; a few are open at the same time."""
+    gate = asyncio.Semaphore(AT_ONCE)
+
+    async def one(question: Awaitable[T]) -> T:
+        async with gate:
+            return await question
+
+    return await asyncio.gather(*map(one, asking))

@@ -7,7 +7,7 @@ unknown; so a store is asked, without credentials, whether it answers the Swift 
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import Any
@@ -62,37 +62,42 @@ async def with_doors(visit: Visit, read: Dossier, noted: Callable[[str], None], 
         read = msgspec.structs.replace(read, doors=Answer("known", doors))
     if entry is None:
         return read
+    shown = await _or_why(_by_admin(visit, entry, read, only), read, noted)
+    if isinstance(shown, Dossier):
+        return shown
+    door = Door("admin", entry.at, note=shown)
+    return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
+
+
+async def _or_why(asking: Awaitable[Dossier], read: Dossier, noted: Callable[[str], None]) -> Dossier | str:
+    """The dossier with what a door shows; or why that door was not read. Raises `BadInput`."""
     try:
-        async with _at_admin_door(visit, entry) as admin:
-            return await with_admin(admin, read, (visit.store.only, only), await _unlisted_roles(visit, entry))
+        return await asking
     except LanternError as error:
         if not isinstance(error, NoCredential):
             raise
-        why = str(error.complaints[0].what)
+        return str(error.complaints[0].what)
     except Exception as error:  # whatever goes wrong at that door, the buckets were read
         noted(f"{read.store}: {defect(error)}")
-        why = defect(error)
-    door = Door("admin", entry.at, note=why)
-    return msgspec.structs.replace(read, doors=Answer("known", [*(read.doors.value or ()), door]))
+        return defect(error)
+
+
+async def _by_admin(visit: Visit, entry: DoorEntry, read: Dossier, only: tuple[str, ...]) -> Dossier:
+    async with _at_admin_door(visit, entry) as admin:
+        return await with_admin(admin, read, (visit.store.only, only), await _unlisted_roles(visit, entry))
 
 
 async def _by_account(visit: Visit, entry: DoorEntry, read: Dossier, noted: Callable[[str], None]) -> Dossier:
     """The dossier with what the account door shows, or why it shows nothing."""
-    try:
-        return await with_account_door(visit, entry, read)
-    except LanternError as error:
-        if not isinstance(error, NoCredential):
-            raise
-        why = str(error.complaints[0].what)
-    except Exception as error:  # whatever goes wrong at that door, the buckets were read
-        noted(f"{read.store}: {defect(error)}")
-        why = defect(error)
-    lost: Answer[Any] = Answer("failed", None, why)
+    shown = await _or_why(with_account_door(visit, entry, read), read, noted)
+    if isinstance(shown, Dossier):
+        return shown
+    lost: Answer[Any] = Answer("failed", None, shown)
     return msgspec.structs.replace(
         read,
         public_access_guards=lost,
         buckets=[msgspec.structs.replace(bucket, access_points=lost) for bucket in read.buckets],
-        doors=Answer("known", [*(read.doors.value or ()), Door(ACCOUNT, entry.at, note=why)]),
+        doors=Answer("known", [*(read.doors.value or ()), Door(ACCOUNT, entry.at, note=shown)]),
     )
 
 
@@ -133,17 +138,13 @@ async def with_listed_buckets(visit: Visit) -> Visit:
 
 async def _by_swift(visit: Visit, read: Dossier, noted: Callable[[str], None]) -> Dossier:
     entry = next((door for door in visit.store.doors if door.name == "swift"), None)
-    try:
-        if entry is not None:
-            return await _with_swift(visit, entry, read)
-        swift_door, why = await find_swift_door(visit)
-    except LanternError as error:
-        if not isinstance(error, NoCredential):
-            raise
-        return _unread(read, entry, str(error.complaints[0].what))
-    except Exception as error:  # whatever goes wrong at that door, the buckets were read
-        noted(f"{read.store}: {defect(error)}")
-        return _unread(read, entry, defect(error))
+    shown = await _or_why(_with_swift(visit, entry, read) if entry else _as_found(visit, read), read, noted)
+    return shown if isinstance(shown, Dossier) else _unread(read, entry, shown)
+
+
+async def _as_found(visit: Visit, read: Dossier) -> Dossier:
+    """The dossier with whether there is a Swift door that nobody named."""
+    swift_door, why = await find_swift_door(visit)
     if swift_door is None:
         answer: Answer[Any] = Answer("failed", None, why) if why else Answer("unsupported")
         doors = Answer("failed", None, why) if why else Answer("known", list[Door]())

@@ -21,16 +21,17 @@ def edits_of_points(
 ) -> Iterator[tuple[Callable[[BucketSubject], BucketSubject], str]]:
     """For each access point that lets the public in to what a requirement is about: the bucket without what does so in
     its policy, and that in words. One that another one stood before comes after it."""
-    left = {point.name: numbers for point in view.bucket.access_points.value or () if (numbers := _public(point))}
+    points = {point.arn: point.name for point in view.bucket.access_points.value or ()}
+    left = {point.arn: numbers for point in view.bucket.access_points.value or () if (numbers := _public(point))}
     while left:
-        for name, numbers in left.items():
-            made = partial(_without, name=name, numbers=numbers)
+        for arn, numbers in left.items():
+            made = partial(_without, arn=arn, numbers=numbers)
             after = made(view)
             if any(after.fact(r.fact).value != view.fact(r.fact).value for r in wanted):
                 titles = ", ".join(str(number + 1) for number in numbers)
-                yield made, f"take statement {titles} out of the policy of the access point {name}"
+                yield made, f"take statement {titles} out of the policy of the access point {points[arn]}"
                 view = after
-                del left[name]
+                del left[arn]
                 break
         else:
             return
@@ -56,9 +57,9 @@ def _public(point: AccessPoint) -> list[int]:
     ]
 
 
-def _without(view: BucketSubject, name: str, numbers: Sequence[int]) -> BucketSubject:
+def _without(view: BucketSubject, arn: str, numbers: Sequence[int]) -> BucketSubject:
     def edited(point: AccessPoint) -> AccessPoint:
-        if point.name != name or point.policy.value is None:
+        if point.arn != arn or point.policy.value is None:
             return point
         document = json.loads(point.policy.value)
         written = document["Statement"] if isinstance(document["Statement"], list) else [document["Statement"]]

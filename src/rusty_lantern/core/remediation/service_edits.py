@@ -21,7 +21,7 @@ def unbound_statements(view: BucketSubject) -> dict[int, str]:
     title of each."""
     text = view.bucket.policy.value
     policy = parse_policy(text) if text is not None else None
-    if policy is None or policy.unreadable:
+    if policy is None or policy.unreadable or len(policy.statements) != len(statements_of(view)):
         return {}
     return {number: said.title for number, said in enumerate(policy.statements) if unbound_services(said)}
 

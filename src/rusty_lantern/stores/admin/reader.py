@@ -6,9 +6,8 @@ store itself holds them: a cross-check of what the other doors show; a differenc
 
 from __future__ import annotations
 
-import asyncio
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, TypeVar
@@ -34,13 +33,12 @@ from rusty_lantern.stores.admin.documents import (
     rewritten,
 )
 from rusty_lantern.stores.admin.people import account_acl, people_of
-from rusty_lantern.stores.crew import wanted_names
+from rusty_lantern.stores.crew import at_once, wanted_names
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
 from rusty_lantern.stores.http.refusal import refusal_of
 
 T = TypeVar("T")
-AT_ONCE = 8
 KEYS = ("temporary_url_key", "synchronization_key")
 """What a Swift door alone may show of a bucket that this door found."""
 NO_QUOTA_SHOWN = (
@@ -85,7 +83,7 @@ class AdminDoor:
             if str(page.truncated).lower() != "true" or not page.marker or page.marker == marker:
                 break
             marker = page.marker
-        return await _several([self.ask("user", (("uid", name),), User) for name in names])
+        return await at_once([self.ask("user", (("uid", name),), User) for name in names])
 
     async def people(self) -> Answer[list[User]]:
         """Every user, or why they are not known."""
@@ -118,16 +116,6 @@ class AdminDoor:
             return Answer(error.state, None, error.note, Evidence(evidence.question, error.answer, self.moment))
 
 
-async def _several(asking: Iterable[Any]) -> list[Any]:
-    gate = asyncio.Semaphore(AT_ONCE)
-
-    async def one(coroutine: Any) -> Any:
-        async with gate:
-            return await coroutine
-
-    return await asyncio.gather(*(one(each) for each in asking))
-
-
 async def with_admin(
     door: AdminDoor, read: Dossier, only: tuple[tuple[str, ...], ...], roles: list[Identity]
 ) -> Dossier:
@@ -140,11 +128,11 @@ async def with_admin(
         return _noted(read, Door("admin", at, note=error.note))
     names = {stats.name: stats for stats in listed}
     wanted = {name: names[name] for name in wanted_names(list(names), *only)}
-    held = await _several(map(door.held, wanted.values()))
+    held = await at_once(map(door.held, wanted.values()))
     known = {bucket.name: bucket for bucket in read.buckets}
     users = await door.people()
     ids = sorted({stats.owner for stats in wanted.values()} | {user.name for user in users.value or ()})
-    kept = dict(zip(ids, await _several(map(door.kept_of, ids)), strict=True))
+    kept = dict(zip(ids, await at_once(map(door.kept_of, ids)), strict=True))
     for (name, stats), (acl, instance) in zip(wanted.items(), held, strict=True):
         before = known.get(name)
         merged = _merged(before, name, stats, (users, acl, instance), moment)

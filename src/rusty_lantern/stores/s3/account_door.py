@@ -6,7 +6,7 @@ an account, version 2018-08-20, which is also the beginning of each path.
 
 from __future__ import annotations
 
-import asyncio
+import re
 from collections.abc import AsyncIterator, Collection
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
@@ -22,6 +22,7 @@ from rusty_lantern.core.model.access_point import AccessPoint
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Door, Dossier
 from rusty_lantern.core.model.guards import Guards
+from rusty_lantern.stores.crew import at_once
 from rusty_lantern.stores.http.authorization import Signed
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.credentials import find
@@ -41,7 +42,8 @@ THEIR_REGION = "us-west-2"
 """Where those are asked for, of a service that has this door in each region. Source: the service's documentation."""
 _NOT_SHOWN: Answer[Guards] = Answer("failed", None, "the list does not show them")
 MOST = 100_000
-AT_ONCE = 8
+_NO_SUCH_POINT = re.compile("NoSuch[A-Za-z]*AccessPoint[A-Za-z]*")
+"""How the service says that there is no such access point, or that it has no policy."""
 ELSEWHERE = "the account door names no address for the bucket's region: write {region} in it"
 
 
@@ -57,7 +59,7 @@ class AccountDoor:
     async def ask(self, path: str, query: tuple[tuple[str, str], ...] = ()) -> Element | None:
         """The document that answers; None where there is no such thing. Raises `RequestFailed`."""
         reply = await self.client.ask(path=path, query=query, headers={"x-amz-account-id": self.account})
-        if reply.status == 404 and error_code(reply.body)[0].startswith("NoSuch"):
+        if reply.status == 404 and _NO_SUCH_POINT.fullmatch(error_code(reply.body)[0]):
             return None
         if reply.status != 200:
             raise refusal_of(reply)
@@ -79,15 +81,14 @@ class AccountDoor:
         while True:
             query = (("maxResults", "1000"), *((("nextToken", token),) if token else ()))
             page = _wanted(await self.ask(POINTS, query), "ListAccessPoints")
-            entries = child(page, "AccessPointList")
-            listed += children(entries, "AccessPoint") if entries is not None else ()
+            listed += _entries(page, "AccessPointList", "AccessPoint", "Name", "Bucket")
             before, token = token, text(page, "NextToken")
             if not token:
                 break
             if token == before or len(listed) > MOST:
                 raise RequestFailed("failed", "the list of access points never ends", "endless list")
         of_wanted = [entry for entry in listed if raw_text(entry, "Bucket") in wanted]
-        read = await _several([self._point(entry) for entry in of_wanted])
+        read = await at_once([self._point(entry) for entry in of_wanted])
         return _by_bucket(zip((raw_text(entry, "Bucket") for entry in of_wanted), read, strict=True))
 
     async def _point(self, entry: Element) -> AccessPoint:
@@ -110,10 +111,8 @@ class AccountDoor:
         page = _wanted(await self.ask(OF_SEVERAL_REGIONS), "ListMultiRegionAccessPoints")
         if text(page, "NextToken"):
             raise RequestFailed("failed", "there are more access points of several regions than one page has", "")
-        entries = child(page, "AccessPoints")
-        for entry in children(entries, "AccessPoint") if entries is not None else ():
-            regions = child(entry, "Regions")
-            held = children(regions, "Region") if regions is not None else ()
+        for entry in _entries(page, "AccessPoints", "AccessPoint", "Name", "Alias"):
+            held = _entries(entry, "Regions", "Region", "Bucket")
             buckets = [bucket for one in held if (bucket := raw_text(one, "Bucket")) in wanted]
             if not buckets:
                 continue
@@ -149,20 +148,34 @@ def _wanted(root: Element | None, operation: str) -> Element:
     return root
 
 
+def _part(root: Element, called: str) -> Element:
+    """A part that an answer has, though it may be empty. Raises `RequestFailed` for one that lacks it."""
+    part = child(root, called)
+    if part is None:
+        raise RequestFailed("failed", f"the answer has no {called}", "unexpected answer")
+    return part
+
+
+def _entries(root: Element, listed: str, entry: str, *needed: str) -> list[Element]:
+    """The entries of a list. Raises `RequestFailed` where there is no list, or one lacks what it needs: whose it is
+    would not be known."""
+    entries = list(children(_part(root, listed), entry))
+    missing = next((what for one in entries for what in needed if not raw_text(one, what)), "")
+    if missing:
+        raise RequestFailed("failed", f"an entry of {listed} has no {missing}", "unexpected answer")
+    return entries
+
+
 def _policy(root: Element) -> str | None:
-    return text(_wanted(root, "GetAccessPointPolicy"), "Policy") or None
+    return (_part(_wanted(root, "GetAccessPointPolicy"), "Policy").text or "").strip() or None
 
 
 def _established(root: Element) -> str | None:
-    wanted = _wanted(root, "GetMultiRegionAccessPointPolicy")
-    return text(wanted, "Policy", "Established", "Policy") or None
+    return text(_part(_wanted(root, "GetMultiRegionAccessPointPolicy"), "Policy"), "Established", "Policy") or None
 
 
 def _guards_within(root: Element) -> Guards:
-    guards = child(_wanted(root, "GetAccessPoint"), "PublicAccessBlockConfiguration")
-    if guards is None:
-        raise RequestFailed("failed", "the answer does not show its public-access guards", "unexpected answer")
-    return guards_in(guards)
+    return guards_in(_part(_wanted(root, "GetAccessPoint"), "PublicAccessBlockConfiguration"))
 
 
 def _by_bucket(points: Any) -> dict[str, list[AccessPoint]]:
@@ -170,16 +183,6 @@ def _by_bucket(points: Any) -> dict[str, list[AccessPoint]]:
     for bucket, point in points:
         by_bucket.setdefault(bucket, []).append(point)
     return by_bucket
-
-
-async def _several(asking: list[Any]) -> list[Any]:
-    gate = asyncio.Semaphore(AT_ONCE)
-
-    async def one(coroutine: Any) -> Any:
-        async with gate:
-            return await coroutine
-
-    return await asyncio.gather(*(one(each) for each in asking))
 
 
 @asynccontextmanager
@@ -209,10 +212,10 @@ async def with_account_door(visit: Visit, entry: DoorEntry, read: Dossier) -> Do
     the store does."""
     home = visit.store.signing_place
     everywhere = REGION in entry.at
-    regions = sorted({_region_of(bucket, home) for bucket in read.buckets} | {home}) if everywhere else [home]
+    regions = {_region_of(bucket) for bucket in read.buckets} - {""} if everywhere else set()
     shown, names = _Shown(), {bucket.name for bucket in read.buckets}
     guards: Answer[Guards] = unread()
-    for region in regions:
+    for region in sorted(regions | {home}):
         async with at_account_door(visit, entry, region) as door:
             guards = await door.guards() if region == home else guards
             await _add(shown, region, door.points(names))
@@ -242,14 +245,18 @@ async def _add(shown: _Shown, part: str, asking: Any) -> None:
         shown.unread[part] = error
 
 
-def _region_of(bucket: Bucket, home: str) -> str:
-    region = bucket.region.value or home
-    return home if region == "default" else region
+def _region_of(bucket: Bucket) -> str:
+    """The region of a bucket; empty where it is not known. Two have names of their own in the answers about buckets.
+    Source: the documentation of `LocationConstraint`."""
+    region = bucket.region.value or ""
+    return {"default": "us-east-1", "EU": "eu-west-1"}.get(region, region)
 
 
 def _points_of(bucket: Bucket, shown: _Shown, visit: Visit, *, everywhere: bool) -> Answer[list[AccessPoint]]:
     home, moment = visit.store.signing_place, visit.moment
-    region = _region_of(bucket, home)
+    region = _region_of(bucket)
+    if everywhere and not region:
+        return Answer("failed", None, f"the bucket's region was not read ({bucket.region.reason})")
     lost = shown.unread.get(region if everywhere else home) or shown.unread.get(OF_SEVERAL_REGIONS)
     if lost is not None:
         return Answer(lost.state, None, lost.note, Evidence(f"GET {POINTS}", lost.answer, moment))
