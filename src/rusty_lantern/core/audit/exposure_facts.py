@@ -20,12 +20,14 @@ class ExposureFacts(Mapping[str, Fact]):
         self.let_in = let_in
 
     def __getitem__(self, name: str) -> Fact:
-        level, words, source, verb = self.verdicts[name]
+        level, words, source, verb, least = self.verdicts[name]
         evidence: Evidence = getattr(self.bucket, source).evidence
         if level != "unknown":
             return Answer("known", level, words, evidence)
         if verb in self.let_in:
             return Partly("failed", None, f"{words}; {LET_IN}", evidence, certain="restricted")
+        if least != "closed":
+            return Partly("failed", None, words, evidence, certain=least)
         return Answer("failed", None, words, evidence)
 
     def __iter__(self) -> Iterator[str]:

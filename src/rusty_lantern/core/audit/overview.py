@@ -297,6 +297,7 @@ _SETTLED = (
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
     (("in none of these documents",), _BY_DOCUMENT),
+    (("content delivery network",), "see to whom that network hands it on, and waive it (observed: unknown)"),
     (("a condition that is not understood",), "read the condition, and waive it (observed: unknown)"),
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
 )

@@ -10,7 +10,7 @@ import msgspec
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.probe_check import LET_IN, compare
-from rusty_lantern.core.access.solver.exposure import Verdict
+from rusty_lantern.core.access.solver.exposure import Verdict, at_least
 from rusty_lantern.core.access.solver.restriction import Restriction
 from rusty_lantern.core.access.solver.witness import Witness
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
@@ -22,13 +22,15 @@ from rusty_lantern.reports.results.of_survey import OfSurvey
 
 class VerdictResult(msgspec.Struct, frozen=True, kw_only=True):
     """One verdict: `witness` and `because` go with open and restricted, `restriction` with restricted,
-    `unknown_because` with unknown."""
+    `unknown_because` and `at_least` with unknown."""
 
     verdict: str
     witness: Witness | None
     because: str
     restriction: Restriction | None
     unknown_because: list[str]
+    at_least: str
+    """Of an unknown verdict, what is certain all the same: closed (nothing), or restricted."""
     until: datetime | None
     """Where the way in closes by itself, the moment it does."""
 
@@ -100,6 +102,7 @@ def verdict_result(verdict: Verdict) -> VerdictResult:
         because=verdict.because,
         restriction=verdict.restriction,
         unknown_because=list(verdict.doubts),
+        at_least=at_least(verdict),
         until=verdict.until,
     )
 

@@ -52,9 +52,10 @@ _ORDER = ("open", "restricted", "unknown", "closed")
 
 
 def widest(row: ExposureRow, verb: str) -> tuple[str, str, VerdictResult]:
-    """Audience, level and verdict of the widest exposure of a verb; for equal ones, the wider audience."""
+    """Audience, level and verdict of the widest exposure of a verb; of equal ones, that which is certain to be wider,
+    then that of the wider audience."""
     verdicts = [(audience, row.exposure[audience][verb]) for audience in AUDIENCES]
-    audience, verdict = min(verdicts, key=lambda pair: _ORDER.index(pair[1].verdict))
+    audience, verdict = min(verdicts, key=lambda pair: (_ORDER.index(pair[1].verdict), pair[1].at_least == "closed"))
     return audience, verdict.verdict, verdict
 
 
@@ -232,9 +233,11 @@ def _probed(screen: Console, probed: list[Probed]) -> None:
 
 
 def _cell(row: ExposureRow, verb: str) -> Cell:
-    audience, level, _ = widest(row, verb)
+    audience, level, verdict = widest(row, verb)
+    unsure = level == "unknown" and verdict.at_least != "closed"
+    level = verdict.at_least if unsure else level
     star = "*" if audience == "any-account" else ""
-    star += "?" if _perhaps_more(row, verb) else ""
+    star += "?" if unsure or _perhaps_more(row, verb) else ""
     shown = {"closed": "·", "unknown": "?"}.get(level, level + star)
     return shown, STYLES[level]
 
@@ -254,7 +257,8 @@ def _ways_in(screen: Console, row: ExposureRow, alike: Sequence[str]) -> None:
     for verb in VERBS:
         audience, level, verdict = widest(row, verb)
         if level == "unknown":
-            unknown.setdefault(tuple(verdict.unknown_because), []).append(verb)
+            sure = "" if verdict.at_least == "closed" else f" (at least {verdict.at_least})"
+            unknown.setdefault(tuple(verdict.unknown_because), []).append(verb + sure)
         elif level != "closed":
             restriction = verdict.restriction.words if verdict.restriction else ""
             restriction += f", until {show_moment(verdict.until)}" if verdict.until else ""

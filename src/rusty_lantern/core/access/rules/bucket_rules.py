@@ -19,6 +19,7 @@ from rusty_lantern.core.access.policy.actions import Target
 from rusty_lantern.core.access.policy.document import Fault, Policy, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.rules.access_points import may_pass_through_points, through_access_points
+from rusty_lantern.core.access.rules.content_networks import content_networks
 from rusty_lantern.core.access.rules.filer import of_filer
 from rusty_lantern.core.access.rules.guards import Guard, a_gateways, guards_of, of_this_software, strongest
 from rusty_lantern.core.access.rules.other_doors import (
@@ -102,6 +103,8 @@ class Rules(msgspec.Struct, frozen=True):
     through_points: str = ""
     """Why an identity's own permission on access points may count here: the bucket has some, or may have; empty where
     it has none."""
+    networks: tuple[Principal, ...] = ()
+    """The content delivery networks that the policy names."""
 
     def granted_actions(self, grant: Grant | ObjectGrant, *, most: bool = False) -> frozenset[str]:
         """What a grant allows; `most`: what it may allow, where that is in doubt."""
@@ -217,6 +220,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         # measured on release 16.2: the guard refuses every upload and every part; a copy passes
         a_gateways(store) and strongest(guards_of(bucket, store, "refuse_new_acls", "")) != Guard(False),
         may_pass_through_points(bucket, store),
+        content_networks(policy, store),
     )
 
 

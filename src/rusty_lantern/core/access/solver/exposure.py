@@ -31,6 +31,7 @@ from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rule
 from rusty_lantern.core.access.solver.audience_view import BUDGET, AudienceView, Level, Widest, public_policy, way_in
 from rusty_lantern.core.access.solver.boxes import Box, meet
 from rusty_lantern.core.access.solver.conditions import TIME
+from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.restriction import Restriction
 from rusty_lantern.core.access.solver.sets import Budget, FiniteSet, OverBudget
 from rusty_lantern.core.access.solver.sets.intervals import EVERY_ADDRESS
@@ -42,7 +43,7 @@ class Verdict(msgspec.Struct, frozen=True):
     """The exposure of one bucket to one audience for one verb.
 
     `witness` and `because` (the rule that lets it through) go with `open` and `restricted`, `restriction` with
-    `restricted`, `doubts` with `unknown`.
+    `restricted`, `doubts` and `least` with `unknown`.
     """
 
     level: Level
@@ -50,6 +51,8 @@ class Verdict(msgspec.Struct, frozen=True):
     because: str = ""
     restriction: Restriction | None = None
     doubts: tuple[str, ...] = ()
+    least: Level = "closed"
+    """Of `unknown`: what is certain all the same."""
     until: datetime | None = None
     """Where the way in that the witness takes closes by itself, the moment it does."""
 
@@ -67,7 +70,19 @@ def exposures(rules: Rules, around: EvaluationContext, budget: int = BUDGET) -> 
         view = AudienceView(rules, around, audience, work, public)
         bare = AudienceView(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
         verdicts |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
+    for network in rules.networks:
+        verdicts |= _handed_on(verdicts, reach_of(network, rules, around, Budget(budget, memo)), network.label)
     return verdicts
+
+
+def _handed_on(verdicts: Exposures, reach: Mapping[Verb, Reach], network: str) -> Exposures:
+    """What is not known of the public because a content delivery network may do it, and perhaps does it for them."""
+    doubt = f"the content delivery network {network} is let in, and to whom it hands that on was not read"
+    return {
+        (audience, verb): Verdict("unknown", doubts=(*verdict.doubts, doubt), least=at_least(verdict))
+        for (audience, verb), verdict in verdicts.items()
+        if verdict.level != "open" and reach[verb].level != "closed"
+    }
 
 
 def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdict:
@@ -84,7 +99,12 @@ def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdi
     if least.level == most.level:
         return _proven(view, least)
     reasons = (*view.rules.doubted.values(), *view.doubts)
-    return Verdict("unknown", doubts=reasons)
+    return Verdict("unknown", doubts=reasons, least=at_least(_proven(view, least)))
+
+
+def at_least(verdict: Verdict) -> Level:
+    """The level that is certain."""
+    return verdict.least if verdict.level == "unknown" else verdict.level
 
 
 def _proven(view: AudienceView, widest: Widest) -> Verdict:

@@ -26,6 +26,8 @@ class WordedVerdict(NamedTuple):
     source: Source
     """The answer that the deciding rule came from."""
     verb: Verb
+    least: Level = "closed"
+    """Of `unknown`: what is certain all the same."""
 
 
 def worded_verdicts(verdicts: Exposures) -> dict[str, WordedVerdict]:
@@ -39,7 +41,7 @@ def worded_verdicts(verdicts: Exposures) -> dict[str, WordedVerdict]:
         if verdict.restriction and verdict.restriction.trusted
     }
     by_verb: dict[str, WordedVerdict] = {
-        verb: worded[_widest(worded, [f"{one}.{verb}" for one in AUDIENCES])] for verb in VERBS
+        verb: _widest(worded, [f"{one}.{verb}" for one in AUDIENCES])[1] for verb in VERBS
     }
     return {**worded, **by_verb, BEYOND_TRUSTED: _beyond(worded, trusted)}
 
@@ -52,26 +54,29 @@ def _worded(verdict: Verdict, verb: Verb) -> WordedVerdict:
     elif because.startswith(("container ", "account ACL")):
         source = "container_acl"
     if verdict.level == "unknown":
-        return WordedVerdict("unknown", "; ".join(verdict.doubts), source, verb)
+        return WordedVerdict("unknown", "; ".join(verdict.doubts), source, verb, verdict.least)
     ends = verdict.until and f"until {show_moment(verdict.until)}"
     within = verdict.restriction and verdict.restriction.words
     return WordedVerdict(verdict.level, ", ".join(part for part in (because, ends, within) if part), source, verb)
 
 
-def _widest(worded: Mapping[str, WordedVerdict], names: list[str]) -> str:
-    """The name of the widest of these; of several, the first."""
+def _widest(worded: Mapping[str, WordedVerdict], names: list[str]) -> tuple[str, WordedVerdict]:
+    """The widest of these, with its name; of several, the first."""
     doubted = [name for name in names if worded[name].level == "unknown"]
     known = [name for name in names if worded[name].level != "unknown"]
     widest = max(known, key=lambda name: _WIDE.index(worded[name].level), default="")
-    return doubted[0] if doubted and (not widest or worded[widest].level != "open") else widest
+    if not doubted or (widest and worded[widest].level == "open"):
+        return widest, worded[widest]
+    sure = [worded[name].least for name in doubted] + [worded[name].level for name in known]
+    return doubted[0], worded[doubted[0]]._replace(least=max(sure, key=_WIDE.index))
 
 
 def _beyond(worded: Mapping[str, WordedVerdict], trusted: set[str]) -> WordedVerdict:
-    left = [name for name in worded if name not in trusted]
-    reaching = [name for name in left if worded[name].level != "closed"]
+    # what is certain of an unknown verdict may be certain of trusted networks alone
+    left = {name: one._replace(least="closed") for name, one in worded.items() if name not in trusted}
+    reaching = [name for name, one in left.items() if one.level != "closed"]
     if not reaching:
-        first = worded[next(iter(left or worded))]
+        first = next(iter((left or worded).values()))
         return WordedVerdict("closed", "from trusted networks only" if trusted else "", first.source, first.verb)
-    name = _widest(worded, reaching)
-    widest = worded[name]
+    name, widest = _widest(left, reaching)
     return widest if widest.level == "unknown" else widest._replace(words=f"{name}: {widest.words}")
