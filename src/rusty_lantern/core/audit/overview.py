@@ -297,6 +297,10 @@ _SETTLED = (
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
     (("in none of these documents",), _BY_DOCUMENT),
+    (
+        ("gives a token to anybody",),
+        "bind the service to a subject in the trust policy, or waive it (observed: unknown)",
+    ),
     (("content delivery network",), "see to whom that network hands it on, and waive it (observed: unknown)"),
     (("a condition that is not understood",), "read the condition, and waive it (observed: unknown)"),
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),

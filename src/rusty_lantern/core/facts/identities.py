@@ -14,7 +14,7 @@ from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import Identity, Verb, is_well_known
 from rusty_lantern.core.model.subjects import IdentityView, Permissions
 from rusty_lantern.core.value_sets import WordSet
-from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels
+from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels, show_names
 
 KINDS = Levels(("root", "person", "service", "role"))
 IDENTITY = "identity"
@@ -183,9 +183,13 @@ fact(
 @fact(
     "identity.assumable-by",
     Levels(SCALE, ordered=True),
-    "who may assume it, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role",
+    "who may assume it, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role. "
+    "Who signs in at a service that gives tokens to everybody is `anybody`, unless the policy binds it to a subject",
     of=IDENTITY,
-    advice="name in its trust policy who may assume it, and nobody else",
+    advice=(
+        ("anybody", "name in its trust policy who may assume it; of a sign-in service, the subject too"),
+        ("", "name in its trust policy who may assume it, and nobody else"),
+    ),
     habit=False,
 )
 def assumed_by(view: IdentityView, _: str) -> Fact:
@@ -193,6 +197,13 @@ def assumed_by(view: IdentityView, _: str) -> Fact:
     assumable = view.identity.assumable_by
     if assumable.state == "unsupported" and view.identity.kind != "role":
         return Answer("known", "nobody", "it is no role")
+    services = view.identity.unknown_services
+    if services and assumable.value is not None and assumable.value != "anybody":
+        words = f"whether {show_names(services)} gives a token to anybody is not known"
+        why = f"{words}, and its trust policy binds it to no subject"
+        return Partly(
+            "failed", None, why, assumable.evidence, certain=assumable.value, among=(assumable.value, "anybody")
+        )
     return fact_of(assumable.map(str))
 
 

@@ -81,6 +81,9 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     is enough to give itself any permission anywhere. Absent: nothing."""
     assumable_by: Answer[AssumableBy] = Answer("unsupported")
     """The widest sort of caller that may assume it, by its trust policy; nobody may assume what is no role."""
+    unknown_services: list[str] = []
+    """Sign-in services by whose tokens it is assumed, whatever their subject, and of which it is not known whether they
+    give one to anybody."""
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

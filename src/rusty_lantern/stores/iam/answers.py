@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any, Literal
 from urllib.parse import unquote
 
-from rusty_lantern.core.access.policy.role_trust import assumable_by
+from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Identity, Password
 from rusty_lantern.stores.http.timestamps import read_time
@@ -79,6 +79,7 @@ def read_role(entry: Element, policies: Answer[list[AttachedPolicy]], more: dict
         groups=none,
         policies=policies,
         assumable_by=trust,
+        unknown_services=unknown_services(unquote(written)) if written else [],
         **more,
     )
 

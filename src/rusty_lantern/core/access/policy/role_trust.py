@@ -1,7 +1,8 @@
 """Who may assume a role, by its trust policy: a door to every bucket that the role reaches.
 
 A trust policy is a document of the policy language that names no resource. Its result is the widest sort of caller that
-it names; what its Denies and its conditions take away is not worked out, and only narrows that.
+it names; what its Denies and its conditions take away is not worked out, and only narrows that, but for the conditions
+that bind a sign-in service (`sign_in_services`).
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from fnmatch import fnmatchcase
 from typing import Any, get_args
 
 from rusty_lantern.core.access.policy.document import MAX_BYTES, Principals, Statement, parse_policy
+from rusty_lantern.core.access.policy.sign_in_services import bound_to, issuer_of
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AssumableBy
 
@@ -37,10 +39,27 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
         if statement.faults or named is None or named.vague:
             return Answer("failed", None, f"{statement.title} of its trust policy is not understood")
         named_widest = _widest(named, account)
-        if named_widest == "anybody" and statement.conditions:
+        bound = [bound_to(statement, service) for service in named.federated]
+        if "open" in bound:
+            named_widest = "anybody"
+        elif statement.conditions and (named_widest == "anybody" or "not worked out" in bound):
             return Answer("failed", None, f"the conditions of {statement.title} of its trust policy are not worked out")
         widest = max(widest, named_widest, key=SCALE.index)
     return Answer("known", widest)
+
+
+def unknown_services(text: str) -> list[str]:
+    """The sign-in services by whose tokens a trust policy lets assume its role, whatever their subject, and of which it
+    is not known whether they give one to anybody."""
+    allows = [statement for statement in parse_policy(_with_resources(text)).statements if statement.effect == "Allow"]
+    named = [
+        issuer_of(service)
+        for statement in allows
+        if _is_about_assuming(statement) and statement.principals
+        for service in statement.principals.federated
+        if bound_to(statement, service) == "not known"
+    ]
+    return sorted(set(named))
 
 
 def _with_resources(text: str) -> str:

@@ -1,0 +1,127 @@
+"""Roles assumed by tokens of a sign-in service: anybody's, unless the trust policy binds them to a subject."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from rusty_lantern.archive.workspace import make
+from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
+from tests.conftest import lantern
+from tests.gateway import empty_mock_server, standard_client
+
+OWN = "400100200300"
+CODE, POOL = "token.actions.githubusercontent.com", "cognito-identity.amazonaws.com"
+AUDIENCE = {f"{CODE}:aud": "sts.amazonaws.com"}
+MY_POOL = {f"{POOL}:aud": "north-1:0c0c"}
+
+
+def provider(issuer: str) -> str:
+    return f"arn:aws:iam::{OWN}:oidc-provider/{issuer}"
+
+
+def trust(*services: str, **condition: Any) -> str:
+    statement = {
+        "Effect": "Allow", "Action": "sts:AssumeRoleWithWebIdentity", "Principal": {"Federated": list(services)},
+        **({"Condition": condition} if condition else {}),
+    }  # fmt: skip
+    return json.dumps({"Version": "2012-10-17", "Statement": [statement]})
+
+
+def bound(operator: str, claim: str, *values: str, issuer: str = CODE) -> str:
+    condition: dict[str, dict[str, Any]] = {"StringLike": dict(AUDIENCE)}
+    condition.setdefault(operator, {})[f"{issuer}:{claim}"] = list(values)
+    return trust(provider(issuer), **condition)
+
+
+def of_pool(*kinds: str, **condition: Any) -> str:
+    return trust(POOL, **condition, **{"ForAnyValue:StringLike": {f"{POOL}:amr": list(kinds)}})
+
+
+@pytest.mark.parametrize(
+    ("policy", "who"),
+    [
+        (trust(provider(CODE)), "anybody"),
+        (trust(provider(CODE), StringEquals=AUDIENCE), "anybody"),  # everybody may name the audience
+        (bound("StringLike", "sub", "repo:*"), "anybody"),
+        (bound("StringLike", "sub", "repo:trust*"), "anybody"),  # whoever calls themselves trust-too
+        (bound("StringLike", "sub", "repo:*/maps:*"), "anybody"),
+        (bound("StringLike", "sub", "*:environment:live"), "anybody"),
+        (bound("StringLike", "sub", "repo:trust/*", "repo:partner*"), "anybody"),
+        (bound("StringLike", "sub", "repo:trust/*"), "federated"),
+        (bound("ForAnyValue:StringLike", "sub", "repo:trust/maps:*"), "federated"),
+        (bound("StringEquals", "sub", "repo:trust/maps:ref:refs/heads/main"), "federated"),
+        (bound("StringLike", "repository", "trust/*"), "federated"),
+        (bound("StringLike", "repository_owner", "trust*"), "anybody"),
+        (bound("StringEquals", "repository_owner", "trust"), "federated"),
+        (bound("StringEquals", "ref", "refs/heads/main"), None),
+        (bound("StringNotLike", "sub", "repo:stranger/*"), None),
+        (bound("StringLikeIfExists", "sub", "repo:trust/*"), None),
+        (bound("ForAllValues:StringLike", "sub", "repo:trust/*"), None),
+        (trust(provider(CODE), IpAddress={"aws:SourceIp": "203.0.113.0/28"}), None),
+        (trust("accounts.google.com", StringEquals={"accounts.google.com:aud": "app"}), "anybody"),
+        (trust("accounts.google.com", StringEquals={"accounts.google.com:sub": "117"}), "federated"),
+        (of_pool("authenticated", StringEquals=MY_POOL), "federated"),
+        (of_pool("authenticated"), "anybody"),  # of whichever pool
+        (of_pool("unauthenticated", StringEquals=MY_POOL), "anybody"),  # guests
+        (of_pool("*", StringEquals=MY_POOL), "anybody"),
+        (trust(POOL, StringEquals=MY_POOL), "anybody"),
+        (trust(f"arn:aws:iam::{OWN}:saml-provider/directory"), "federated"),
+        (trust(provider("oidc.eks.north-1.amazonaws.com/id/0C0C")), "federated"),
+        (trust(f"arn:aws:iam::{OWN}:saml-provider/directory", provider(CODE)), "anybody"),
+    ],
+)
+def test_tokens_that_anybody_gets_make_a_role_anybodys(policy: str, who: str | None) -> None:
+    assert (assumable_by(policy, OWN).value, unknown_services(policy)) == (who, [])
+
+
+@pytest.mark.parametrize(
+    ("policy", "unknown"),
+    [
+        (trust(provider("id.example/trust")), ["id.example/trust"]),
+        (bound("StringLike", "sub", "*", issuer="id.example"), ["id.example"]),
+        (bound("StringEquals", "sub", "117", issuer="id.example"), []),
+        (bound("StringLike", "sub", "team:maps:*", issuer="id.example"), []),
+        (trust(provider("b.example"), provider("a.example")), ["a.example", "b.example"]),
+    ],
+)
+def test_a_service_that_is_not_known_and_bound_to_no_subject_is_named(policy: str, unknown: list[str]) -> None:
+    assert (assumable_by(policy, OWN).value, unknown_services(policy)) == ("federated", unknown)
+
+
+@pytest.fixture(scope="module")
+def mock() -> Iterator[str]:
+    with empty_mock_server() as address:
+        yield address
+
+
+def test_roles_that_the_standard_client_made_are_held_to_whom_they_trust(mock: str, tmp_path: Path) -> None:
+    """Drift where it is anybody's, unknown of a service that is not known, ok where it is bound."""
+    iam = standard_client(mock, "mock-key", "mock-secret", service="iam")
+    policies = {
+        "builder": bound("StringLike", "sub", "repo:trust*"),
+        "publisher": bound("StringLike", "sub", "repo:trust/*"),
+        "reporter": trust(provider("id.example/trust")),
+    }
+    for name, policy in policies.items():
+        iam.create_role(RoleName=name, AssumeRolePolicyDocument=policy)
+    entry = f"{{at: '{mock}', plain-http: allowed, credential: {{file: key}}, identities: {{at: '{mock}'}}}}"
+    sheet = "  - {sheet: roles, require: {identity.assumable-by: at most federated}}\n"
+    written = {
+        "estate.yaml": (f"estate: x\nstores:\n  real: {entry}\n", 0o644),
+        "baseline.yaml": (f"title: t\nsheets:\n{sheet}", 0o644),
+        "key": ("[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n", 0o600),
+    }
+    make(tmp_path, written)
+    assert lantern("survey", cwd=tmp_path).code in (0, 3)
+    audited = json.loads(lantern("audit", "--json", cwd=tmp_path).out)
+    rows = {
+        (row["name"], status): row["observed"] for status in ("drift", "unknown") for row in audited[status]
+    }  # fmt: skip
+    assert rows == {("role builder", "drift"): "anybody", ("role reporter", "unknown"): "federated or anybody"}
+    (unknown,) = audited["unknown"]
+    assert "id.example/trust gives a token to anybody is not known" in unknown["reason"]
