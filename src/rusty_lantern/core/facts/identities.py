@@ -172,8 +172,8 @@ def _password_ends(view: IdentityView) -> Fact:
 fact(
     "identity.administers",
     TEXT,
-    "what makes it an administrator: where it has that role in the identity service, or which capabilities at a "
-    "gateway's administration door. One is enough to take every permission. Absent: nothing",
+    "what makes it an administrator: where it has that role in the identity service, which permissions there, or which "
+    "capabilities at a gateway's administration door. One is enough to take every permission. Absent: nothing",
     of=IDENTITY,
     advice="take from it what makes it an administrator: {observed}",
     habit=False,

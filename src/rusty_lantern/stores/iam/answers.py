@@ -8,9 +8,12 @@ from datetime import datetime
 from typing import Any, Literal
 from urllib.parse import unquote
 
+import msgspec
+
+from rusty_lantern.core.access.policy.administration import administration
 from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Identity, Password
+from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Group, Identity, Password
 from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, children, text
 from rusty_lantern.stores.iam.query_client import members
@@ -95,7 +98,26 @@ def read_password(result: Element, last_used: Answer[datetime]) -> Password:
     return Password(read_answer_moment(text(result, "LoginProfile", "CreateDate")), last_used)
 
 
+def with_powers(identity: Identity, groups: Answer[list[Group]]) -> Identity:
+    """An identity with what makes it an administrator, by its own permissions and its groups'."""
+    return msgspec.structs.replace(
+        identity, administers=administration(_together(identity, groups), identity.boundary, identity.resource)
+    )
+
+
+def _together(identity: Identity, groups: Answer[list[Group]]) -> Answer[list[AttachedPolicy]]:
+    """Its own permissions and those of its groups; what was not read of them, where something was not."""
+    names, lists = identity.groups.value or [], {group.name: group.policies for group in groups.value or ()}
+    gone: Answer[Any] = groups if groups.unread else Answer("failed", None, "one of its groups was not read")
+    sources: list[Answer[Any]] = [identity.policies, *(lists.get(name, gone) for name in names)]
+    lost = next((one for one in (identity.groups, *sources) if one.value is None and one.state != "absent"), None)
+    if lost is not None:
+        return Answer(lost.state, None, lost.note, lost.evidence)
+    return Answer("known", [one for source in sources for one in source.value or ()], "", identity.policies.evidence)
+
+
 ROOT = "account root"
+AS_ROOT: Answer[list[str]] = Answer("known", ["the account's root"])
 
 
 def read_summary(result: Element) -> dict[str, str]:

@@ -23,6 +23,7 @@ from rusty_lantern.stores.http.pooled import pooled
 from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, text
 from rusty_lantern.stores.iam.answers import (
+    AS_ROOT,
     ROOT,
     Kept,
     account_number_of,
@@ -33,6 +34,7 @@ from rusty_lantern.stores.iam.answers import (
     read_role,
     read_summary,
     read_user,
+    with_powers,
 )
 from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members
 
@@ -68,8 +70,9 @@ async def read_identities(client: Client, moment: datetime, most: int | None = N
     credentials: Answer[Any] = Answer("known", keys, "", evidence)
     if unsettled is not None:
         credentials = Answer(unsettled.state.state, None, unsettled.state.note, unsettled.state.evidence)
+    everybody = [with_powers(one, groups) for one in (*(identity for identity, _ in read), *roles)]
     return {
-        "identities": Answer("known", [*root, *(identity for identity, _ in read), *roles], "", evidence),
+        "identities": Answer("known", [*root, *everybody], "", evidence),
         "groups": groups,
         "credentials": credentials,
         "account_number": account_number_of([identity.resource for identity in identities]),
@@ -314,7 +317,10 @@ async def _root(asker: QueryClient) -> tuple[list[Identity], list[Credential]]:
     if not (keys.isascii() and keys.isdigit()):
         note = summary.note if summary.unread else "the account summary does not show the root's keys"
         lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
-        root = Identity(name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost)
+        root = Identity(
+            name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost,
+            administers=AS_ROOT,
+        )  # fmt: skip
         key = Credential(
             id="root-key-unread", owner=ROOT, state=lost, created=lost, last_used=lost, expires=none, used_for=lost
         )
@@ -323,7 +329,7 @@ async def _root(asker: QueryClient) -> tuple[list[Identity], list[Credential]]:
     untold: Answer[Any] = Answer("unsupported", None, "the service says only that there is one", summary.evidence)
     root = Identity(
         name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
-        password=Answer("known", Password(untold, untold)),
+        password=Answer("known", Password(untold, untold)), administers=AS_ROOT,
     )  # fmt: skip
     mine = [
         Credential(id=f"root-key-{n + 1}", owner=ROOT, state=Answer("known", "active"), created=untold,
