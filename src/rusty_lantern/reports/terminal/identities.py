@@ -128,7 +128,7 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
     screen.print()
     line(screen, ("Identities with a password, or with drift", "bold"))
     grid = Table("identity", "kind", "MFA", "signed in", "active keys", "permissions", "excess", "drift",
-                shrink=(5, 6, 7), right=(3, 4), lead=0, floors={5: 12, 6: 10, 7: 14})  # fmt: skip
+                shrink=(1, 5, 6, 7), right=(3, 4), lead=0, floors={1: 8, 5: 11, 6: 10, 7: 14})  # fmt: skip
     for row in sorted(people, key=lambda r: (worst_of(r.against_baseline), r.store, r.name)):
         signed_in = "" if row.password != "on" else in_days(row.password_idle)
         factor: Cell = row.mfa or "not offered"

@@ -187,10 +187,13 @@ def _style(cell: Cell) -> str:
 
 
 def wrapped(text: str, width: int) -> list[str]:
-    """The text in lines of so many columns of a terminal: broken between words; what is longer, after `.`, `-`, `/`.
+    """The text in lines of so many columns of a terminal: broken between words; what is longer, after `.`, `-`, `/`,
+    or where a capital letter begins the next word.
 
     >>> wrapped("lock.enabled, lock.mode", 14), wrapped("exposure.change-settings", 16)
     (['lock.enabled,', 'lock.mode'], ['exposure.change-', 'settings'])
+    >>> wrapped("PutBucketVersioning", 12)
+    ['PutBucket', 'Versioning']
     >>> wrapped("潮汐観測所の記録", 9)
     ['潮汐観測', '所の記録']
     """
@@ -205,11 +208,17 @@ def wrapped(text: str, width: int) -> list[str]:
         pieces = [word] if cell_len(word) <= width else _PIECES.findall(word)
         lines += [""] if lines[-1] else []
         for piece in pieces:
-            for part in (piece,) if cell_len(piece) <= width else piece:
+            for part in (piece,) if cell_len(piece) <= width else _parts(piece, width):
                 if cell_len(lines[-1] + part) > width:
                     lines.append("")
                 lines[-1] += part
     return lines
+
+
+def _parts(piece: str, width: int) -> Sequence[str]:
+    """The words that a piece is put together from; its letters, where one of them is too long."""
+    words = re.split("(?<=[a-z])(?=[A-Z])", piece)
+    return words if all(cell_len(word) <= width for word in words) else piece
 
 
 def _longest(text: str) -> int:

@@ -26,6 +26,13 @@ def _document(name: str, via: str, *statements: tuple[list[str], list[str]]) -> 
     return AttachedPolicy(name, json.dumps({"Version": "2012-10-17", "Statement": allowed}), via)
 
 
+def _changes_keys(whose: str) -> AttachedPolicy:
+    """A permission to make and delete keys of users, so that a program can change its own."""
+    actions, users = ["iam:CreateAccessKey", "iam:DeleteAccessKey"], f"arn:aws:iam::*:user/{whose}"
+    said = {"Effect": "Allow", "Action": actions, "Resource": [users]}
+    return AttachedPolicy("changes-keys", json.dumps({"Version": "2012-10-17", "Statement": [said]}), "inline")
+
+
 EVERYTHING = _document("keepers-full", "attached", (["s3:*"], ["*"]))
 LOOK = ["s3:GetObject", "s3:ListBucket"]
 
@@ -81,12 +88,13 @@ def identities(moment: datetime) -> dict[str, Any]:
         _identity("storage-keeper", "person", 700, moment, EVERYTHING, factor=True, signed_in=1),
         _identity("permit-clerk", "person", 900, moment, scans, factor=True, signed_in=410),
         _identity("auditor", "service", 300, moment, _document("look", "inline", (["s3:Get*", "s3:List*"], ["*"]))),
-        _identity("tide-reader", "service", 800, moment, tides),
+        _identity("tide-reader", "service", 800, moment, tides, _changes_keys("*")),  # the administrator's too
         _identity("gallery-publisher", "service", 800, moment, gallery),
         _identity("camera-uploader", "service", 600, moment, cameras),
         _identity("backup-runner", "service", 1500, moment),
         _identity(
-            "ringing-sync", "service", 1000, moment, _document("ringing", "inline", (LOOK, ["ringing-records*"]))
+            "ringing-sync", "service", 1000, moment, _document("ringing", "inline", (LOOK, ["ringing-records*"])),
+            _changes_keys("${aws:username}"),  # its look-alike: its own keys alone
         ),
         # granted everything, and capped: it looks like a keeper, and reads one bucket
         msgspec.structs.replace(
