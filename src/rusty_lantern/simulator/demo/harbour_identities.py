@@ -93,7 +93,11 @@ def identities(moment: datetime) -> dict[str, Any]:
         _identity("camera-uploader", "service", 600, moment, cameras),
         _identity("backup-runner", "service", 1500, moment),
         _identity(
-            "ringing-sync", "service", 1000, moment, _document("ringing", "inline", (LOOK, ["ringing-records*"])),
+            "ringing-sync",
+            "service",
+            1000,
+            moment,
+            _document("ringing", "inline", (LOOK, ["ringing-records*"])),
             _changes_keys("${aws:username}"),  # its look-alike: its own keys alone
         ),
         # granted everything, and capped: it looks like a keeper, and reads one bucket
