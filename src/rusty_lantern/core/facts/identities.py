@@ -13,7 +13,7 @@ from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
 from rusty_lantern.core.model.identity import Identity, Verb, is_well_known
 from rusty_lantern.core.model.subjects import IdentityView, Permissions
-from rusty_lantern.core.value_sets import WordSet
+from rusty_lantern.core.value_sets import NAMES, WordSet
 from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT, Levels, show_names
 
 KINDS = Levels(("root", "person", "service", "role"))
@@ -169,6 +169,27 @@ def _password_ends(view: IdentityView) -> Fact:
 
 
 # With it one can give oneself any permission anywhere, whichever place it is held in.
+fact(
+    "identity.assumes",
+    NAMES,
+    "the roles of the store's account that it may assume: it can do what they can; absent: none",
+    of=IDENTITY,
+    advice="take it out of the trust policies, or its permission to assume them: {observed}",
+    habit=False,
+)(lambda view, _: _assumes(view.identity))
+
+
+def _assumes(identity: Identity) -> Fact:
+    sure, perhaps = identity.assumes, identity.perhaps_assumes
+    if sure.value is None:
+        return lost(sure)
+    known = NAMES.join(sure.value)
+    if perhaps:
+        why = f"whether it may assume {show_names(perhaps)} is not worked out"
+        return Partly("failed", None, why, sure.evidence, certain=known)
+    return Answer("known", known, "", sure.evidence) if known else absent_fact(sure)
+
+
 fact(
     "identity.administers",
     TEXT,

@@ -81,6 +81,10 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     is enough to give itself any permission anywhere. Absent: nothing."""
     assumable_by: Answer[AssumableBy] = Answer("unsupported")
     """The widest sort of caller that may assume it, by its trust policy; nobody may assume what is no role."""
+    assumes: Answer[list[str]] = Answer("unsupported")
+    """The roles of the store that it may assume for certain, by name: then it can do what they can."""
+    perhaps_assumes: list[str] = []
+    """Those of which it is not known whether it may."""
     unknown_services: list[str] = []
     """Sign-in services by whose tokens it is assumed, whatever their subject, and of which it is not known whether they
     give one to anybody."""

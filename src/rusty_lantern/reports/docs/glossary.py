@@ -102,6 +102,8 @@ HEADINGS = {
     "main cause": "The worst cause of the drift.",
     "marker over protected": "Delete markers that hide a protected version.",
     "MFA": "Whether signing in needs more than a password.",
+    "may assume": "The roles of the account that it may assume: it can do what they can.",
+    "not determined": "Those of which it could not be determined.",
     "unfinished": "Uploads that were begun and never finished.",
     "mirror": "The two stores of a mirror.",
     "growth a month": "How bytes went since an earlier survey, for a month of 30 days.",

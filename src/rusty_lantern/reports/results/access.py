@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import msgspec
@@ -49,6 +49,16 @@ class IdentityAccessRow(msgspec.Struct, frozen=True, kw_only=True):
     """Their names. Where all rows together have over 100,000, without `--who` the first few; `count` is of all."""
 
 
+class RolesRow(msgspec.Struct, frozen=True, kw_only=True):
+    """The roles of the account that one identity may assume: it can do what they can."""
+
+    store: str
+    identity: str
+    roles: list[str]
+    unknown: list[str]
+    """Those of which it is not known."""
+
+
 class WhoCanRow(msgspec.Struct, frozen=True, kw_only=True):
     """Everybody who can use one verb on a bucket."""
 
@@ -73,6 +83,8 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     identities: list[IdentityAccessRow]
     """What the stores' own identities may do, by their own permissions and the buckets' rules together, without what
     everybody may (`exposure` shows that)."""
+    assumes: list[RolesRow]
+    """What identities can do besides, by roles; left out where buckets were named."""
     unread: dict[str, str]
     """Store → why its identities are unknown."""
     unread_rules: dict[str, str]
@@ -131,9 +143,19 @@ def access_result(
         identities=sorted(
             (row for row in own if choice.has(row.verbs)), key=lambda row: (row.store, row.identity, -row.count)
         ),
+        assumes=[] if chosen or choice.outside else list(_assumed(stores, name if choice.who is not None else "")),
         unread=unread_sections(stores, "identities"),
         unread_rules=unread_rules(views),
     )
+
+
+def _assumed(stores: Sequence[StoreSubject], name: str) -> Iterator[RolesRow]:
+    """The roles that identities may assume; of the one of a name, or of all."""
+    for one in stores:
+        for identity in one.index.dossier.identities.value or ():
+            roles, perhaps = identity.assumes.value or [], identity.perhaps_assumes
+            if (roles or perhaps) and name in ("", identity.name, identity.resource):
+                yield RolesRow(store=one.name, identity=identity.name, roles=roles, unknown=perhaps)
 
 
 def _refuse_unknown_name(who: str, stores: Sequence[StoreSubject]) -> None:

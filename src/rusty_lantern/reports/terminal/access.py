@@ -110,6 +110,7 @@ def access_view(screen: Console, result: AccessResult, *, in_full: bool = False)
         line(screen, (f"no rules {known}name such an identity", "dim"))
     _unread_rules(screen, result)
     _own(screen, result, in_full)
+    _assumed(screen, result)
     screen.print()
     outside = len({row.identity for row in result.access if row.inside is False})
     named = len({row.identity for row in result.access})
@@ -235,6 +236,19 @@ def _own(screen: Console, result: AccessResult, in_full: bool) -> None:
     for store, reason in result.unread.items():
         if result.unread_stores.get(store) != reason:
             line(screen, (f"{store}: its identities are unknown: {reason}", STYLES["unknown"]))
+
+
+def _assumed(screen: Console, result: AccessResult) -> None:
+    """The roles that identities may assume."""
+    if not result.assumes:
+        return
+    screen.print()
+    line(screen, ("Roles that they may assume: each then can do what the role can", "bold"))
+    grid = Table("identity", "may assume", "not determined", shrink=(1, 2), lead=0, floors={1: 14, 2: 14}, sparse=(2,))
+    for row in result.assumes:
+        unknown = (", ".join(row.unknown), STYLES["unknown"])
+        grid.add((f"{row.store}/{row.identity}", "bold"), ", ".join(row.roles), unknown)
+    grid.show(screen)
 
 
 MANY = 3

@@ -11,6 +11,7 @@ from urllib.parse import unquote
 import msgspec
 
 from rusty_lantern.core.access.policy.administration import administration
+from rusty_lantern.core.access.policy.assuming import Trusts
 from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Group, Identity, Password
@@ -69,8 +70,8 @@ def read_role(entry: Element, policies: Answer[list[AttachedPolicy]], more: dict
     """A role, with what was read of it elsewhere."""
     none: Answer[Any] = Answer("absent")
     trust: Answer[AssumableBy] = Answer("failed", None, "the service did not give its trust policy")
-    if written := text(entry, "AssumeRolePolicyDocument"):
-        trust = assumable_by(unquote(written), account_number_of([text(entry, "Arn")]))
+    if written := trust_policy_of(entry):
+        trust = assumable_by(written, account_number_of([text(entry, "Arn")]))
     return Identity(
         name=f"role {text(entry, 'RoleName')}",
         resource=text(entry, "Arn"),
@@ -82,7 +83,7 @@ def read_role(entry: Element, policies: Answer[list[AttachedPolicy]], more: dict
         groups=none,
         policies=policies,
         assumable_by=trust,
-        unknown_services=unknown_services(unquote(written)) if written else [],
+        unknown_services=unknown_services(written) if written else [],
         **more,
     )
 
@@ -98,11 +99,24 @@ def read_password(result: Element, last_used: Answer[datetime]) -> Password:
     return Password(read_answer_moment(text(result, "LoginProfile", "CreateDate")), last_used)
 
 
-def with_powers(identity: Identity, groups: Answer[list[Group]]) -> Identity:
-    """An identity with what makes it an administrator, by its own permissions and its groups'."""
-    return msgspec.structs.replace(
-        identity, administers=administration(_together(identity, groups), identity.boundary, identity.resource)
-    )
+def trust_policy_of(entry: Element) -> str | None:
+    """A role's trust policy; None where the service did not give it."""
+    return unquote(text(entry, "AssumeRolePolicyDocument")) or None
+
+
+def with_what_follows(
+    identity: Identity, groups: Answer[list[Group]], trusts: Answer[Trusts], names: Mapping[str, str]
+) -> Identity:
+    """An identity with what makes it an administrator, and the roles that it may assume, by its own permissions and its
+    groups'. `names`: resource name → the role's name."""
+    permissions = _together(identity, groups)
+    more: dict[str, Any] = {"assumes": Answer(trusts.state, None, trusts.note, trusts.evidence)}
+    if trusts.value is not None:
+        may = trusts.value.of(identity.resource, permissions, identity.boundary)
+        sure, more["perhaps_assumes"] = (sorted(names[one] for one in ones) for ones in (may.sure, may.perhaps))
+        more["assumes"] = Answer("known", sure, "", trusts.evidence)
+    administers = administration(permissions, identity.boundary, identity.resource)
+    return msgspec.structs.replace(identity, administers=administers, **more)
 
 
 def _together(identity: Identity, groups: Answer[list[Group]]) -> Answer[list[AttachedPolicy]]:

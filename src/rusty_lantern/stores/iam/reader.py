@@ -7,6 +7,7 @@ role is asked about by itself. Either way says the same.
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from functools import partial
 from typing import Any, Literal
@@ -14,6 +15,7 @@ from urllib.parse import unquote
 
 import msgspec
 
+from rusty_lantern.core.access.policy.assuming import Trusts
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind, Password
 from rusty_lantern.core.model.unlisted import any_of
@@ -34,7 +36,8 @@ from rusty_lantern.stores.iam.answers import (
     read_role,
     read_summary,
     read_user,
-    with_powers,
+    trust_policy_of,
+    with_what_follows,
 )
 from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members
 
@@ -54,14 +57,15 @@ async def read_identities(client: Client, moment: datetime, most: int | None = N
         there = [one for one in users if not isinstance(details, _Details) or text(one, "UserName") in details.users]
         users = there[:most]
     if isinstance(details, _Details):
-        identities, groups, roles = _joined(asker, users, details)
+        identities, groups, roles, trusts = _joined(asker, users, details)
     elif details.state in ("unsupported", "denied"):
-        identities, groups, roles = await _one_by_one(asker, users)
+        identities, groups, roles, trusts = await _one_by_one(asker, users)
     else:
         lost = Answer(
             details.state, None, details.note, Evidence("GetAccountAuthorizationDetails", details.answer, moment)
         )
         identities, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [any_of("role", lost)]
+        trusts = lost
     read = await pooled(partial(_one, asker), identities)
     root, root_keys = await _root(asker)
     evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
@@ -70,12 +74,15 @@ async def read_identities(client: Client, moment: datetime, most: int | None = N
     credentials: Answer[Any] = Answer("known", keys, "", evidence)
     if unsettled is not None:
         credentials = Answer(unsettled.state.state, None, unsettled.state.note, unsettled.state.evidence)
-    everybody = [with_powers(one, groups) for one in (*(identity for identity, _ in read), *roles)]
+    users_read = [identity for identity, _ in read]
+    account = account_number_of([identity.resource for identity in identities])
+    names, known = {role.resource: role.name for role in roles}, trusts.map(lambda texts: Trusts(texts, account))
+    everybody = [with_what_follows(one, groups, known, names) for one in (*users_read, *roles)]
     return {
         "identities": Answer("known", [*root, *everybody], "", evidence),
         "groups": groups,
         "credentials": credentials,
-        "account_number": account_number_of([identity.resource for identity in identities]),
+        "account_number": account,
     }
 
 
@@ -125,8 +132,8 @@ async def _details(asker: QueryClient) -> _Details | RequestFailed:
     return details
 
 
-Sections = tuple[list[Identity], Answer[list[Group]], list[Identity]]
-"""Users, groups and roles, with their permissions."""
+Sections = tuple[list[Identity], Answer[list[Group]], list[Identity], Answer[Mapping[str, str | None]]]
+"""Users, groups and roles, with their permissions; and resource name of a role → its trust policy."""
 
 
 def _joined(asker: QueryClient, users: list[Element], details: _Details) -> Sections:
@@ -163,7 +170,16 @@ def _joined(asker: QueryClient, users: list[Element], details: _Details) -> Sect
         )
         for entry in details.roles
     ]
-    return identities, Answer("known", groups, "", evidence), roles
+    return (
+        identities,
+        Answer("known", groups, "", evidence),
+        roles,
+        Answer("known", _trusts(details.roles), "", evidence),
+    )
+
+
+def _trusts(roles: Iterable[Element]) -> dict[str, str | None]:
+    return {text(entry, "Arn"): trust_policy_of(entry) for entry in roles}
 
 
 async def _one_by_one(asker: QueryClient, users: list[Element]) -> Sections:
@@ -198,8 +214,10 @@ async def _one_by_one(asker: QueryClient, users: list[Element]) -> Sections:
         listed = [entry async for page in asker.pages("ListRoles") for entry in members(page, "Roles")]
     except RequestFailed as error:
         lost: Answer[Any] = Answer(error.state, None, error.note, Evidence("ListRoles", error.answer, asker.moment))
-        return identities, groups, [any_of("role", lost)] if error.state != "unsupported" else []
-    return identities, groups, await pooled(role, listed[: asker.most])
+        return identities, groups, [any_of("role", lost)] if error.state != "unsupported" else [], lost
+    evidence = Evidence("ListRoles", "200", asker.moment)
+    listed = listed[: asker.most]
+    return identities, groups, await pooled(role, listed), Answer("known", _trusts(listed), "", evidence)
 
 
 async def _own(asker: QueryClient, kind: Kept, title: str) -> tuple[Answer[list[AttachedPolicy]], dict[str, Any]]:

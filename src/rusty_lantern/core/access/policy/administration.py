@@ -87,21 +87,21 @@ def _fits(patterns: Iterable[re.Pattern[str]], text: str) -> bool:
 
 
 def _reach(statement: Statement, power: str, resource: str) -> Reach:
-    """How much of what a power changes a statement is about: a part where it has another condition than `_everyday`, or
+    """How much of what a power changes a statement is about: a part where it has another condition than `everyday`, or
     something in it is not understood."""
     reaches = {_of_resource(one, power, statement, resource) for one in statement.resources}
     if statement.resources_negated or statement.faults:
         return "part"
-    avoided = statement.effect == "Deny" and any(_everyday(one, "false") for one in statement.conditions)
+    avoided = statement.effect == "Deny" and any(everyday(one, "false") for one in statement.conditions)
     if avoided or reaches <= {"none"}:
         return "none"
     met = not statement.conditions or (
-        statement.effect == "Allow" and all(_everyday(one, "true") for one in statement.conditions)
+        statement.effect == "Allow" and all(everyday(one, "true") for one in statement.conditions)
     )
     return "all" if met and "all" in reaches else "part"
 
 
-def _everyday(condition: Condition, wanted: str) -> bool:
+def everyday(condition: Condition, wanted: str) -> bool:
     """Whether a condition asks for TLS or MFA, or (`false`) for its absence. Whoever signs in as is meant
     has both."""
     return condition.key in _EVERYDAY and condition.operator == "bool" and set(condition.values) == {wanted}

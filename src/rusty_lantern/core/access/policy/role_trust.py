@@ -28,7 +28,7 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
     >>> assumable_by(policy, "400100200300").value
     'other-accounts'
     """
-    policy = parse_policy(_with_resources(text))
+    policy = parse_policy(with_resources(text))
     widest: AssumableBy = "nobody"
     if policy.unreadable is not None:
         return Answer("failed", None, f"its trust policy cannot be read: {policy.unreadable.what}")
@@ -51,7 +51,7 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
 def unknown_services(text: str) -> list[str]:
     """The sign-in services by whose tokens a trust policy lets assume its role, whatever their subject, and of which it
     is not known whether they give one to anybody."""
-    allows = [statement for statement in parse_policy(_with_resources(text)).statements if statement.effect == "Allow"]
+    allows = [statement for statement in parse_policy(with_resources(text)).statements if statement.effect == "Allow"]
     named = [
         issuer_of(service)
         for statement in allows
@@ -62,7 +62,7 @@ def unknown_services(text: str) -> list[str]:
     return sorted(set(named))
 
 
-def _with_resources(text: str) -> str:
+def with_resources(text: str) -> str:
     """The document as if it named every resource: the parser wants one."""
     if len(text) > MAX_BYTES:
         return text
