@@ -301,6 +301,7 @@ _SETTLED = (
         ("gives a token to anybody",),
         "bind the service to a subject in the trust policy, or waive it (observed: unknown)",
     ),
+    (("not worked out",), "read that policy, and waive it (observed: unknown)"),
     (("content delivery network",), "see to whom that network hands it on, and waive it (observed: unknown)"),
     (("a condition that is not understood",), "read the condition, and waive it (observed: unknown)"),
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
