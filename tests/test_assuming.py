@@ -42,7 +42,7 @@ def document(*statements: dict[str, Any]) -> str:
 def may(trusted: list[dict[str, Any]], permitted: list[dict[str, Any]], boundary: Answer[str] = NONE) -> bool | None:
     """Whether the clerk may assume the role; None where it is not known."""
     permissions = Answer("known", [AttachedPolicy("p", document(*permitted))])
-    found = Trusts({ROLE: document(*trusted)}, OWN).of(CLERK, permissions, boundary)
+    found = Trusts({ROLE: document(*trusted)}).of(CLERK, permissions, boundary)
     assert not found.sure & found.perhaps
     return True if found.sure else None if found.perhaps else False
 
@@ -107,12 +107,20 @@ def test_a_boundary_caps_permissions_and_its_denies_refuse(
 def test_what_was_not_read_settles_nothing() -> None:
     known: Answer[Any] = Answer("known", [AttachedPolicy("p", document(own()))])
     for trusts, permissions in (
-        (Trusts({ROLE: None}, OWN), known),
-        (Trusts({ROLE: "{"}, OWN), known),
-        (Trusts({ROLE: document(trust({"AWS": CLERK}))}, OWN), Answer("denied")),
-        (Trusts({ROLE: document(trust({"AWS": OWN}))}, OWN), Answer("known", [AttachedPolicy("p", "{")])),
+        (Trusts({ROLE: None}), known),
+        (Trusts({ROLE: "{"}), known),
+        (Trusts({ROLE: document(trust({"AWS": CLERK}))}), Answer("denied")),
+        (Trusts({ROLE: document(trust({"AWS": OWN}))}), Answer("known", [AttachedPolicy("p", "{")])),
     ):
         assert trusts.of(CLERK, permissions, NONE) == (frozenset(), frozenset({ROLE}))
+
+
+def test_a_session_that_is_named_is_one_of_its_roles_and_an_account_that_is_not_known_may_be_any() -> None:
+    known: Answer[Any] = Answer("known", [AttachedPolicy("p", document(own()))])
+    clerks = f"arn:aws:iam::{OWN}:role/clerk"
+    session = trust({"AWS": f"arn:aws:sts::{OWN}:assumed-role/clerk/monday"})
+    assert Trusts({ROLE: document(session)}).of(clerks, known, NONE) == (frozenset(), frozenset({ROLE}))
+    assert Trusts({"keeper": document(trust({"AWS": ROOT}))}).of(CLERK, known, NONE).perhaps == frozenset({"keeper"})
 
 
 CONDITIONS = st.sampled_from([{}, {}, {"Condition": WITH_MFA}, {"Condition": BY_WORD}])

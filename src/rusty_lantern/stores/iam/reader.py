@@ -75,14 +75,13 @@ async def read_identities(client: Client, moment: datetime, most: int | None = N
     if unsettled is not None:
         credentials = Answer(unsettled.state.state, None, unsettled.state.note, unsettled.state.evidence)
     users_read = [identity for identity, _ in read]
-    account = account_number_of([identity.resource for identity in identities])
-    names, known = {role.resource: role.name for role in roles}, trusts.map(lambda texts: Trusts(texts, account))
+    names, known = {role.resource: role.name for role in roles}, trusts.map(Trusts)
     everybody = [with_what_follows(one, groups, known, names) for one in (*users_read, *roles)]
     return {
         "identities": Answer("known", [*root, *everybody], "", evidence),
         "groups": groups,
         "credentials": credentials,
-        "account_number": account,
+        "account_number": account_number_of([identity.resource for identity in identities]),
     }
 
 

@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from rusty_lantern.core.access.policy.administration import everyday
 from rusty_lantern.core.access.policy.document import Policy, Statement, parse_policy
-from rusty_lantern.core.access.policy.principals import in_one_partition
+from rusty_lantern.core.access.policy.principals import in_one_partition, role_of
 from rusty_lantern.core.access.policy.role_trust import with_resources
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AttachedPolicy
@@ -46,8 +46,7 @@ class Trusts:
     """The trust policies of an account's roles, looked up by whom they name. `trusts`: role → its trust policy; None
     where it was not given."""
 
-    def __init__(self, trusts: Mapping[str, str | None], account: str) -> None:
-        self.account = account
+    def __init__(self, trusts: Mapping[str, str | None]) -> None:
         self.roles = frozenset(trusts)
         self.allowed: dict[str, Said] = {}
         self.denied: dict[str, Said] = {}
@@ -67,9 +66,12 @@ class Trusts:
             names, sure = ["*"], False
         else:
             names = ["*"] if who.everyone else [in_one_partition(name) for name in who.accounts]
+        account = role.split(":", 5)[4] if role.count(":") > 4 else ""
         for name in names:
-            whole = name in (self.account, f"arn:aws:iam::{self.account}:root")
-            table.setdefault("account" if whole else name, Said()).take([role], sure=sure)
+            somebody, exact = role_of(name), role_of(name) == name  # a session's name is one of its role's
+            if somebody in (account, f"arn:aws:iam::{account}:root") or (not account and _is_an_account(name)):
+                somebody, exact = "account", bool(account)
+            table.setdefault(somebody, Said()).take([role], sure=sure and exact)
 
     def of(self, resource: str, permissions: Answer[list[AttachedPolicy]], boundary: Answer[str]) -> Assumable:
         """What the identity of a resource name may assume. `permissions`: its own and its groups'."""
@@ -110,6 +112,10 @@ class Trusts:
             about = self.roles if _variable(statement) else about
             if not _avoided(statement):
                 (denied if statement.effect == "Deny" else allowed).take(about, sure=sure)
+
+
+def _is_an_account(name: str) -> bool:
+    return name.isdigit() or name.endswith(":root")
 
 
 def _variable(statement: Statement) -> bool:
