@@ -17,7 +17,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.assuming import Trusts
 from rusty_lantern.core.answer import Answer, Evidence
-from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind, Password
+from rusty_lantern.core.model.identity import AttachedPolicy, Credential, Group, Identity, Kind
 from rusty_lantern.core.model.unlisted import any_of
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.errors import RequestFailed
@@ -25,8 +25,6 @@ from rusty_lantern.stores.http.pooled import pooled
 from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, text
 from rusty_lantern.stores.iam.answers import (
-    AS_ROOT,
-    ROOT,
     Kept,
     account_number_of,
     read_answer_moment,
@@ -34,12 +32,12 @@ from rusty_lantern.stores.iam.answers import (
     read_documents,
     read_password,
     read_role,
-    read_summary,
     read_user,
     trust_policy_of,
     with_what_follows,
 )
 from rusty_lantern.stores.iam.query_client import Missing, QueryClient, members
+from rusty_lantern.stores.iam.root import read_root
 
 
 async def read_identities(client: Client, moment: datetime, most: int | None = None) -> dict[str, Any]:
@@ -67,7 +65,7 @@ async def read_identities(client: Client, moment: datetime, most: int | None = N
         identities, groups, roles = [read_user(entry, lost, lost, {}) for entry in users], lost, [any_of("role", lost)]
         trusts = lost
     read = await pooled(partial(_one, asker), identities)
-    root, root_keys = await _root(asker)
+    root, root_keys = await read_root(asker)
     evidence = Evidence(f"ListUsers at {client.store.at}", "200", moment)
     keys = [key for _, mine in read for key in mine] + root_keys
     unsettled = next((key for key in keys if key.id == ""), None)
@@ -321,37 +319,3 @@ async def _key(asker: QueryClient, owner: str, entry: Element) -> Credential:
         expires=Answer("absent"),
         used_for=Answer("unsupported"),
     )
-
-
-async def _root(asker: QueryClient) -> tuple[list[Identity], list[Credential]]:
-    """The account's root, as the account summary shows it. Where the summary was not read, there is a root of which
-    nothing is known, and it may have a key."""
-    summary = await asker.answer("GetAccountSummary", read_summary)
-    if summary.state == "unsupported":
-        return [], []
-    counts = summary.value or {}
-    keys, none = counts.get("AccountAccessKeysPresent", ""), Answer[Any]("absent")
-    if not (keys.isascii() and keys.isdigit()):
-        note = summary.note if summary.unread else "the account summary does not show the root's keys"
-        lost: Answer[Any] = Answer(summary.state if summary.unread else "failed", None, note, summary.evidence)
-        root = Identity(
-            name=ROOT, kind="root", state=lost, mfa=lost, groups=none, policies=none, password=lost,
-            administers=AS_ROOT,
-        )  # fmt: skip
-        key = Credential(
-            id="root-key-unread", owner=ROOT, state=lost, created=lost, last_used=lost, expires=none, used_for=lost
-        )
-        return [root], [key]
-    factor: Answer[bool] = Answer("known", counts.get("AccountMFAEnabled") == "1", "", summary.evidence)
-    untold: Answer[Any] = Answer("unsupported", None, "the service says only that there is one", summary.evidence)
-    root = Identity(
-        name=ROOT, kind="root", state=Answer("known", "enabled"), mfa=factor, groups=none, policies=none,
-        password=Answer("known", Password(untold, untold)), administers=AS_ROOT,
-    )  # fmt: skip
-    mine = [
-        Credential(id=f"root-key-{n + 1}", owner=ROOT, state=Answer("known", "active"), created=untold,
-        last_used=untold,
-                   expires=Answer("absent"), used_for=untold)
-        for n in range(min(int(keys), 10))
-    ]  # fmt: skip
-    return [root], mine

@@ -52,7 +52,7 @@ def bound_to(statement: Statement, service: str) -> Bound:
     each = [_of_condition(condition, issuer) for condition in statement.conditions]
     if "bound" in each or (issuer == POOLS and _of_known_people(statement.conditions)):
         return "bound"
-    if issuer not in OPEN_TO_ALL:
+    if issuer.lower() not in OPEN_TO_ALL:
         return "not known"
     return "not worked out" if "not worked out" in each else "open"
 
