@@ -12,6 +12,9 @@ from typing import Any
 
 from botocore.exceptions import ClientError
 
+from rusty_lantern.archive.workspace import make
+from tests.conftest import lantern
+
 
 @dataclass
 class Seeded:
@@ -162,6 +165,20 @@ sheets:
       exposure.write: {is: closed, severity: critical}
       versioning: on
 """
+
+
+def held_to(folder: Path, address: str, sheet: str) -> dict[tuple[str, str], dict[str, Any]]:
+    """Survey a mock server and its identity service, held to one sheet: name and status → what the audit says of it."""
+    entry = f"{{at: '{address}', plain-http: allowed, credential: {{file: key}}, identities: {{at: '{address}'}}}}"
+    written = {
+        "estate.yaml": (f"estate: x\nstores:\n  real: {entry}\n", 0o644),
+        "baseline.yaml": (f"title: t\nsheets:\n  - {sheet}\n", 0o644),
+        "key": ("[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n", 0o600),
+    }
+    make(folder, written)
+    assert lantern("survey", cwd=folder).code in (0, 3)
+    audited = json.loads(lantern("audit", "--json", cwd=folder).out)
+    return {(row["name"], status): row for status in ("drift", "unknown") for row in audited[status]}
 
 
 def workspace_for(folder: Path, address: str, key: tuple[str, str], swift: tuple[str, str] | None = None) -> Path:

@@ -12,12 +12,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.administration import POWERS, administration
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AttachedPolicy
-from tests.conftest import lantern
 from tests.gateway import empty_mock_server, standard_client
+from tests.real_store import held_to
 
 OWN = "arn:aws:iam::123456789012:user/tide-clerk"
 SELF = "arn:aws:iam::*:user/${aws:username}"
@@ -168,18 +167,8 @@ def test_identities_that_the_standard_client_made_are_held_to_it(tmp_path: Path)
         iam.put_role_policy(RoleName="trainee", PolicyName="own", PolicyDocument=document(says("*")))
         some = document(says("iam:PutRolePolicy", "arn:aws:iam::*:role/app-*"))
         iam.put_role_policy(RoleName="builder", PolicyName="own", PolicyDocument=some)
-        entry = f"{{at: '{address}', plain-http: allowed, credential: {{file: key}}, identities: {{at: '{address}'}}}}"
-        sheet = "  - {sheet: everybody, require: {identity.administers: absent}}\n"
-        written = {
-            "estate.yaml": (f"estate: x\nstores:\n  real: {entry}\n", 0o644),
-            "baseline.yaml": (f"title: t\nsheets:\n{sheet}", 0o644),
-            "key": ("[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n", 0o600),
-        }
-        make(tmp_path, written)
-        assert lantern("survey", cwd=tmp_path).code in (0, 3)
-    audited = json.loads(lantern("audit", "--json", cwd=tmp_path).out)
-    rows = {(row["name"], status): row["observed"] for status in ("drift", "unknown") for row in audited[status]}
-    assert rows == {
+        rows = held_to(tmp_path, address, "{sheet: everybody, require: {identity.administers: absent}}")
+    assert {about: row["observed"] for about, row in rows.items()} == {
         ("boss", "drift"): ", ".join(POWERS), ("deputy", "drift"): "iam:AddUserToGroup",
         ("account root", "drift"): "the account's root", ("role builder", "unknown"): "unknown",
     }  # fmt: skip

@@ -11,12 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.assuming import Trusts
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AttachedPolicy
 from tests.conftest import lantern
 from tests.gateway import empty_mock_server, standard_client
+from tests.real_store import held_to
 
 OWN, OTHER = "123456789012", "777777777777"
 CLERK, ROLE = f"arn:aws:iam::{OWN}:user/tide-clerk", f"arn:aws:iam::{OWN}:role/keeper"
@@ -177,18 +177,12 @@ def test_roles_that_the_standard_client_made_are_assumed_by_whom_they_trust(tmp_
         account = iam.get_user(UserName="boss")["User"]["Arn"].split(":")[4]
         for name, who in (("keeper", f"arn:aws:iam::{account}:root"), ("scribe", f"arn:aws:iam::{account}:user/clerk")):
             iam.create_role(RoleName=name, AssumeRolePolicyDocument=document(trust({"AWS": who})))
-        entry = f"{{at: '{address}', plain-http: allowed, credential: {{file: key}}, identities: {{at: '{address}'}}}}"
-        sheet = "  - {sheet: all, of: {name: [boss, clerk, guest, visitor]}, require: {identity.assumes: absent}}\n"
-        written = {
-            "estate.yaml": (f"estate: x\nstores:\n  real: {entry}\n", 0o644),
-            "baseline.yaml": (f"title: t\nsheets:\n{sheet}", 0o644),
-            "key": ("[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n", 0o600),
-        }
-        make(tmp_path, written)
-        assert lantern("survey", cwd=tmp_path).code in (0, 3)
-    audited = json.loads(lantern("audit", "--json", cwd=tmp_path).out)
-    rows = {(row["name"], status): row["observed"] for status in ("drift", "unknown") for row in audited[status]}
-    assert rows == {
+        rows = held_to(
+            tmp_path,
+            address,
+            "{sheet: all, of: {name: [boss, clerk, guest, visitor]}, require: {identity.assumes: absent}}",
+        )
+    assert {about: row["observed"] for about, row in rows.items()} == {
         ("boss", "drift"): "role keeper", ("clerk", "drift"): "role scribe", ("visitor", "unknown"): "unknown",
     }  # fmt: skip
     listed = json.loads(lantern("access", "--json", cwd=tmp_path).out)["assumes"]

@@ -9,10 +9,9 @@ from typing import Any
 
 import pytest
 
-from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
-from tests.conftest import lantern
 from tests.gateway import empty_mock_server, standard_client
+from tests.real_store import held_to
 
 OWN = "400100200300"
 CODE, POOL = "token.actions.githubusercontent.com", "cognito-identity.amazonaws.com"
@@ -109,19 +108,8 @@ def test_roles_that_the_standard_client_made_are_held_to_whom_they_trust(mock: s
     }
     for name, policy in policies.items():
         iam.create_role(RoleName=name, AssumeRolePolicyDocument=policy)
-    entry = f"{{at: '{mock}', plain-http: allowed, credential: {{file: key}}, identities: {{at: '{mock}'}}}}"
-    sheet = "  - {sheet: roles, require: {identity.assumable-by: at most federated}}\n"
-    written = {
-        "estate.yaml": (f"estate: x\nstores:\n  real: {entry}\n", 0o644),
-        "baseline.yaml": (f"title: t\nsheets:\n{sheet}", 0o644),
-        "key": ("[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n", 0o600),
-    }
-    make(tmp_path, written)
-    assert lantern("survey", cwd=tmp_path).code in (0, 3)
-    audited = json.loads(lantern("audit", "--json", cwd=tmp_path).out)
-    rows = {
-        (row["name"], status): row["observed"] for status in ("drift", "unknown") for row in audited[status]
+    rows = held_to(tmp_path, mock, "{sheet: roles, require: {identity.assumable-by: at most federated}}")
+    assert {about: row["observed"] for about, row in rows.items()} == {
+        ("role builder", "drift"): "anybody", ("role reporter", "unknown"): "federated or anybody",
     }  # fmt: skip
-    assert rows == {("role builder", "drift"): "anybody", ("role reporter", "unknown"): "federated or anybody"}
-    (unknown,) = audited["unknown"]
-    assert "id.example/trust gives a token to anybody is not known" in unknown["reason"]
+    assert "id.example/trust gives a token to anybody is not known" in rows["role reporter", "unknown"]["reason"]

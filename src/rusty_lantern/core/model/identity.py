@@ -84,10 +84,10 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     assumes: Answer[list[str]] = Answer("unsupported")
     """The roles of the store that it may assume for certain, by name: then it can do what they can."""
     perhaps_assumes: list[str] = []
-    """Those of which it is not known whether it may."""
+    """The roles that it may assume, or may not: nobody knows."""
     unknown_services: list[str] = []
-    """Sign-in services by whose tokens it is assumed, whatever their subject, and of which it is not known whether they
-    give one to anybody."""
+    """Sign-in services that its trust policy names without a subject, and that this tool does not know: they may give
+    tokens to anybody."""
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

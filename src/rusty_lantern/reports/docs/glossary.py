@@ -103,7 +103,7 @@ HEADINGS = {
     "marker over protected": "Delete markers that hide a protected version.",
     "MFA": "Whether signing in needs more than a password.",
     "may assume": "The roles of the account that it may assume: it can do what they can.",
-    "not determined": "Those of which it could not be determined.",
+    "not determined": "The roles that it may assume, or may not: it is unknown.",
     "unfinished": "Uploads that were begun and never finished.",
     "mirror": "The two stores of a mirror.",
     "growth a month": "How bytes went since an earlier survey, for a month of 30 days.",

@@ -56,7 +56,7 @@ class RolesRow(msgspec.Struct, frozen=True, kw_only=True):
     identity: str
     roles: list[str]
     unknown: list[str]
-    """Those of which it is not known."""
+    """The roles that it may assume, or may not."""
 
 
 class WhoCanRow(msgspec.Struct, frozen=True, kw_only=True):

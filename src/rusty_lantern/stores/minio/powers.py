@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable
-
+from rusty_lantern.core.access.policy.action_names import names_action
 from rusty_lantern.core.access.policy.document import parse_policy
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AttachedPolicy
@@ -25,18 +23,10 @@ def powers_of(policies: Answer[list[AttachedPolicy]]) -> Answer[list[str]]:
         if policy.unreadable:
             return Answer("failed", None, f"its policy {one.name} is not understood", policies.evidence)
         for statement in policy.statements:
-            named = set(_powers(statement.actions))
-            if statement.actions_negated:
-                named = set(POWERS) - named
+            named = [power for power in POWERS if names_action(statement, power)]
             (denied if statement.effect == "Deny" else allowed).update(named)
     if allowed & denied:
         return Answer("failed", None, "one of its policies denies what another allows", policies.evidence)
     if not allowed:
         return Answer("absent", evidence=policies.evidence)
     return Answer("known", [power for power in POWERS if power in allowed], "", policies.evidence)
-
-
-def _powers(patterns: Iterable[str]) -> Iterable[str]:
-    for pattern in patterns:
-        fits = re.escape(pattern).replace(r"\*", ".*").replace(r"\?", ".")
-        yield from (power for power in POWERS if re.fullmatch(fits, power))

@@ -8,10 +8,9 @@ a condition, a Deny or a boundary takes away in part is not worked out: then it 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
-from fnmatch import translate
 from typing import Literal
 
+from rusty_lantern.core.access.policy.action_names import names_action
 from rusty_lantern.core.access.policy.document import Condition, Statement, parse_policy
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.identity import AttachedPolicy
@@ -38,7 +37,9 @@ class _Said:
         self.all, self.part = set[str](), set[str]()
 
     def take(self, statement: Statement, resource: str) -> None:
-        for power in _named(statement):
+        for power in POWERS:
+            if not names_action(statement, power):
+                continue
             reach = _reach(statement, power, resource)
             (self.all if reach == "all" else self.part if reach == "part" else set()).add(power)
 
@@ -75,15 +76,6 @@ def _sort(text: str, allowed: _Said, denied: _Said, resource: str) -> bool:
     for statement in policy.statements:
         (denied if statement.effect == "Deny" else allowed).take(statement, resource)
     return policy.unreadable is None
-
-
-def _named(statement: Statement) -> Iterator[str]:
-    patterns = [re.compile(translate(pattern.replace("[", "[[]")), re.IGNORECASE) for pattern in statement.actions]
-    return (power for power in POWERS if _fits(patterns, power) != statement.actions_negated)
-
-
-def _fits(patterns: Iterable[re.Pattern[str]], text: str) -> bool:
-    return any(pattern.fullmatch(text) for pattern in patterns)
 
 
 def _reach(statement: Statement, power: str, resource: str) -> Reach:

@@ -8,11 +8,10 @@ worked out: then it is not known.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
-from fnmatch import translate
 from typing import NamedTuple
 
+from rusty_lantern.core.access.policy.action_names import fits, names_action
 from rusty_lantern.core.access.policy.administration import everyday
 from rusty_lantern.core.access.policy.document import Policy, Statement, parse_policy
 from rusty_lantern.core.access.policy.principals import in_one_partition, role_of
@@ -106,8 +105,7 @@ class Trusts:
         for statement in filter(_is_about_assuming, policy.statements):
             about = self.roles
             if not statement.resources_negated and "*" not in statement.resources:
-                patterns = [re.compile(translate(one.replace("[", "[[]"))) for one in statement.resources]
-                about = frozenset(role for role in self.roles if any(one.fullmatch(role) for one in patterns))
+                about = frozenset(role for role in self.roles if any(fits(one, role) for one in statement.resources))
             sure = _certain(statement) and not statement.resources_negated and not _variable(statement)
             about = self.roles if _variable(statement) else about
             if not _avoided(statement):
@@ -136,8 +134,7 @@ def _certain(statement: Statement) -> bool:
 
 
 def _is_about_assuming(statement: Statement) -> bool:
-    patterns = [re.compile(translate(one.replace("[", "[[]")), re.IGNORECASE) for one in statement.actions]
-    return not patterns or any(one.fullmatch(ACTION) for one in patterns) != statement.actions_negated
+    return not statement.actions or names_action(statement, ACTION)
 
 
 def _joined(table: Mapping[str, Said], *names: str) -> Said:

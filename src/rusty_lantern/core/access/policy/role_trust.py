@@ -9,9 +9,9 @@ from __future__ import annotations
 
 import json
 import re
-from fnmatch import fnmatchcase
 from typing import Any, get_args
 
+from rusty_lantern.core.access.policy.action_names import names_action
 from rusty_lantern.core.access.policy.document import MAX_BYTES, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.sign_in_services import bound_to, issuer_of
 from rusty_lantern.core.answer import Answer
@@ -49,8 +49,8 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
 
 
 def unknown_services(text: str) -> list[str]:
-    """The sign-in services by whose tokens a trust policy lets assume its role, whatever their subject, and of which it
-    is not known whether they give one to anybody."""
+    """The sign-in services that a trust policy names without a subject, and that this tool does not know: they may give
+    tokens to anybody."""
     allows = [statement for statement in parse_policy(with_resources(text)).statements if statement.effect == "Allow"]
     named = [
         issuer_of(service)
@@ -78,8 +78,7 @@ def with_resources(text: str) -> str:
 
 
 def _is_about_assuming(statement: Statement) -> bool:
-    named = any(fnmatchcase(one, pattern.lower()) for one in _ASSUMING for pattern in statement.actions)
-    return statement.actions_negated or named or not statement.actions
+    return not statement.actions or any(names_action(statement, action) for action in _ASSUMING)
 
 
 def _widest(named: Principals, account: str) -> AssumableBy:
