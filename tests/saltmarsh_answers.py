@@ -39,6 +39,7 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("members-area", "cross-origin"): ("medium", "any"),
     ("station-inbox", "access.outside"): ("high", "read write delete"),  # a partner may read, and may do more
     ("survey-maps", "notifications.outside"): ("high", "on"),  # another account is told
+    ("camera-traps", "replication.outside"): ("critical", "on"),  # everything is copied to a contractor's account too
     # closed by its own rules; what anyone may store in contractor-drop is copied here
     ("station-inbox", "replication.source-exposure"): ("critical", "open"),
 }
@@ -64,6 +65,8 @@ UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {(
 """Its policy is refused to the audit key."""
 UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "change-settings", "read-settings")}
 """Its objects may have ACLs of their own, and were not looked at."""
+UNKNOWN |= {("camera-traps", "replication.target-exposure")}
+"""One of its copies is in another account, whose rules no answer shows."""
 MAY_HAVE_LISTS = {"press-kit", "tmp-exchange"}
 """Buckets whose objects may have their own ACLs: unknown to a survey that does not look at objects."""
 OBJECT_UNKNOWN = {("drone-orthophotos", "objects.encryption"), ("drone-orthophotos", "objects.metadata.station")}

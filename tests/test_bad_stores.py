@@ -292,7 +292,7 @@ def test_busy_stores_are_asked_again(tmp_path: Path) -> None:
         ran = _survey(tmp_path, address)
     states = json.loads(lantern("audit", "--json", cwd=tmp_path / "ws").out)
     assert "26" in ran.out
-    assert unknown_buckets(states) == {"drone-orthophotos"} | MAY_HAVE_LISTS
+    assert unknown_buckets(states) == {"drone-orthophotos", "camera-traps"} | MAY_HAVE_LISTS
 
 
 async def half_a_second(request: web.Request) -> web.StreamResponse:

@@ -29,7 +29,7 @@ from rusty_lantern.objects.table_set import VersionTable, version_table
 from rusty_lantern.objects.tables import table_writer
 from rusty_lantern.objects.usage_by_tier import ByTier, by_tier
 from rusty_lantern.stores.http.xml import parse
-from rusty_lantern.stores.s3.settings import _lifecycle
+from rusty_lantern.stores.s3.rule_documents import lifecycle
 from tests.conftest import Whole, lantern
 from tests.test_objects import NOW, TABLES
 from tests.test_usage import held
@@ -170,7 +170,7 @@ RULE = """<LifecycleConfiguration><Rule><ID>r</ID><Status>Enabled</Status>{}</Ru
     ],
 )  # fmt: skip
 def test_a_rule_for_a_part_of_a_bucket_is_none_for_all_of_it(rule: str, narrowed: str, every: int | None) -> None:
-    rules = _lifecycle(parse(RULE.format(rule).encode()))
+    rules = lifecycle(parse(RULE.format(rule).encode()))
     assert rules[0].narrowed == narrowed
     made = Bucket(name="b", lifecycle=Answer("known", rules))
     facts = BucketSubject(made, Dossier(store="s", taken=NOW, buckets=[made]), NOW).facts()
@@ -178,7 +178,7 @@ def test_a_rule_for_a_part_of_a_bucket_is_none_for_all_of_it(rule: str, narrowed
 
 
 def test_a_rule_with_a_date_deletes_however_new_an_object_is() -> None:
-    rules = _lifecycle(parse(RULE.format("<Expiration><Date>2026-12-01T00:00:00Z</Date></Expiration>").encode()))
+    rules = lifecycle(parse(RULE.format("<Expiration><Date>2026-12-01T00:00:00Z</Date></Expiration>").encode()))
     assert rules[0].expires_on == datetime(2026, 12, 1, tzinfo=UTC)
     made = Bucket(name="b", lifecycle=Answer("known", rules))
     assert BucketSubject(made, Dossier(store="s", taken=NOW, buckets=[made]), NOW).fact("lifecycle.expires").value == 1
@@ -186,7 +186,7 @@ def test_a_rule_with_a_date_deletes_however_new_an_object_is() -> None:
         "<NoncurrentVersionExpiration><NoncurrentDays>9</NoncurrentDays><NewerNoncurrentVersions>3</NewerNoncurrentVersions>"
         "</NoncurrentVersionExpiration>"
     )
-    assert _lifecycle(parse(newer.encode()))[0].narrowed == "NewerNoncurrentVersions"
+    assert lifecycle(parse(newer.encode()))[0].narrowed == "NewerNoncurrentVersions"
 
 
 PRICES = """\

@@ -303,7 +303,7 @@ def test_lantern_alone_says_where_one_is(lived: Lived, tmp_path: Path, workspace
     lived.run("audit")
     told = lived.run("--as-of", "2026-11-05T06:00:00Z")
     assert told.code == 0
-    for words in ("2, the last 3 days ago: 2026-11-02T06:00:00Z", "23 critical", "next: lantern audit"):
+    for words in ("2, the last 3 days ago: 2026-11-02T06:00:00Z", "24 critical", "next: lantern audit"):
         assert words in told.out
     assert "no workspace here" in lantern(cwd=tmp_path).out
     assert "none yet" in lantern(cwd=workspace).out

@@ -261,7 +261,7 @@ def test_an_expired_credential_is_renewed_midway(tmp_path: Path) -> None:
         lantern("survey", *AS_OF, cwd=folder)
     audit = json.loads(lantern("audit", "--json", cwd=folder).out)
     assert expired[0]
-    assert unknown_buckets(audit) <= {"drone-orthophotos"} | MAY_HAVE_LISTS
+    assert unknown_buckets(audit) <= {"drone-orthophotos", "camera-traps"} | MAY_HAVE_LISTS
 
 
 def test_the_gate_rises_while_answers_are_quick_and_halves_when_the_store_is_busy() -> None:
@@ -410,7 +410,10 @@ def test_a_store_full_of_faults_loses_and_doubles_nothing(tmp_path: Path) -> Non
         lantern("survey", *AS_OF, cwd=folder)
     audit = json.loads(lantern("audit", "--json", cwd=folder).out)
     whole = len(DRIFT) - 1  # what one picture's own access list grants is not looked at
-    assert (len(audit["drift"]), unknown_buckets(audit)) == (whole, {"drone-orthophotos"} | MAY_HAVE_LISTS)
+    assert (len(audit["drift"]), unknown_buckets(audit)) == (
+        whole,
+        {"drone-orthophotos", "camera-traps"} | MAY_HAVE_LISTS,
+    )
     assert max(seen.values()) <= 5
 
 

@@ -161,7 +161,7 @@ def test_every_colour_can_be_read_on_black_and_on_white() -> None:
 def test_the_first_screen_answers_what_first_how_bad_and_what_to_do(lived: Lived, width: int) -> None:
     lines = lived.run("audit", COLUMNS=str(width)).out.splitlines()[:40]
     text = "\n".join(lines)
-    assert "23 critical" in text
+    assert "24 critical" in text
     assert "What to do first" in text
     assert "lantern remedy harbour/payroll-drop" in text
     assert "in 9 days (2026-11-11)" in text

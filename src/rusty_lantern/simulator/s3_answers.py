@@ -163,7 +163,8 @@ def _cross_origin(rules: list[CrossOrigin]) -> bytes:
 def _replication(rules_of: list[ReplicationRule]) -> bytes:
     rules = "".join(
         f"<Rule><Status>Enabled</Status>{'<Prefix>a/</Prefix>' if rule.narrowed else ''}"
-        f"<Destination>{element('Bucket', f'arn:aws:s3:::{rule.target}')}</Destination></Rule>"
+        f"<Destination>{element('Bucket', f'arn:aws:s3:::{rule.target}')}"
+        f"{element('Account', rule.account) if rule.account else ''}</Destination></Rule>"
         for rule in rules_of
     )
     return document("ReplicationConfiguration", rules)

@@ -187,6 +187,11 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
             return self.context.index
         return StoreIndex(self.dossier, self.moment)
 
+    @property
+    def own_accounts(self) -> frozenset[str]:
+        """The account that the bucket is in, by every name that it has."""
+        return frozenset((self.account, self.dossier.account.value or "", self.bucket.owner.value or "")) - {""}
+
     @cached_property
     def verdicts(self) -> Exposures:
         """The exposure for each audience and verb."""
@@ -270,8 +275,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     def trusts(self, identity: Principal) -> Fact:
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
-        own = {self.account, self.dossier.account.value or "", self.bucket.owner.value or ""} - {""}
-        inner = self.trusted_accounts | own
+        inner = self.trusted_accounts | self.own_accounts
         if identity.account in inner or identity.name in inner or identity.label in inner:
             return Answer("known", "on")
         if identity.kind == "group" or self.identity_named(identity.name) is not None:

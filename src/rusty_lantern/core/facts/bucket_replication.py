@@ -18,7 +18,7 @@ from rusty_lantern.core.facts.registry import BucketView, fact
 from rusty_lantern.core.model.bucket import ReplicationRule
 from rusty_lantern.core.value_types import TEXT, Levels
 
-_CAUSES = "PutBucketReplication PutReplicationConfiguration DeleteBucketReplication"
+REPLICATION_ACTIONS = "PutBucketReplication PutReplicationConfiguration DeleteBucketReplication"
 
 
 @fact(
@@ -27,7 +27,7 @@ _CAUSES = "PutBucketReplication PutReplicationConfiguration DeleteBucketReplicat
     "whether the store itself copies what is stored to another bucket: nothing, what rules choose by prefix or tag, or "
     "everything",
     advice="set up replication: {wanted}",
-    causes=_CAUSES,
+    causes=REPLICATION_ACTIONS,
     habit=False,
 )
 def replication(subject: BucketView, _: str) -> Fact:
@@ -50,7 +50,7 @@ fact(
     TEXT,
     "the buckets that are written to as well, joined by commas",
     advice="set up replication: {wanted}",
-    causes=_CAUSES,
+    causes=REPLICATION_ACTIONS,
     habit=False,
 )(lambda subject, _: part_of(subject.bucket.replication, lambda rules: ", ".join(targets(rules))))
 
@@ -61,7 +61,7 @@ fact(
     "public access to the copies: the widest verdict on listing and reading the buckets that are written to as well",
     area="access",
     advice="restrict or remove what lets the public read the copies ({note}), or copy to another bucket",
-    causes=_CAUSES,
+    causes=REPLICATION_ACTIONS,
     habit=False,
     grave=True,
 )
@@ -91,7 +91,7 @@ COPIED_ON = "whether the store copies on what is a copy itself is not known"
     TEXT,
     "the buckets of this store that are copied into this one, joined by commas",
     advice="take the rule out of the bucket that is copied here ({observed}), unless that is wanted",
-    causes=_CAUSES,
+    causes=REPLICATION_ACTIONS,
     habit=False,
 )
 def sources(subject: BucketView, _: str) -> Fact:
@@ -112,7 +112,7 @@ def sources(subject: BucketView, _: str) -> Fact:
     area="access",
     advice="restrict or remove what lets the public write to the bucket that is copied here ({note}), or take the rule "
     "out of it",
-    causes=_CAUSES,
+    causes=REPLICATION_ACTIONS,
     habit=False,
     grave=True,
 )

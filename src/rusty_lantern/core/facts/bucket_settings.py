@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -252,31 +251,6 @@ def against_retention(subject: BucketView, _: str) -> Fact:
     keep = lock.value.retention if lock.value else 0
     due = min((p for p in (_shortest(rules.value or [], n) for n in ("expires", "expires_old")) if p), default=0)
     return Answer("known", "on" if keep and due and due < keep else "off", "", rules.evidence)
-
-
-@fact(
-    "notifications.outside",
-    SWITCH,
-    "whether something in another account is notified of changes in the bucket",
-    advice="take the outside target out, or trust its account in the estate file",
-    causes="PutBucketNotification PutBucketNotificationConfiguration",
-    safe="off",
-    grave=True,
-)
-def notifications_outside(subject: BucketView, _: str) -> Fact:
-    """Off where there are no notifications at all. Needs the store's own account number, and that of each target: a
-    gateway's topics have none, and where a topic or an event bus sends what it gets, no bucket shows."""
-    targets, own = subject.bucket.notifications, subject.dossier.account.value or ""
-    if targets.value and subject.dossier.account.unread:
-        return Answer(subject.dossier.account.state, None, subject.dossier.account.note, targets.evidence)
-    if targets.value and not re.fullmatch("[0-9]{12}", own):
-        return Answer("failed", None, "the store's account number is not known", targets.evidence)
-    account_of = {name: name.split(":")[4] if name.count(":") > 4 else "" for name in targets.value or ()}
-    outside = any(account not in (own, "") for account in account_of.values())
-    vague = next((name for name, account in account_of.items() if not account), None)
-    if vague is not None and not outside:
-        return Answer("failed", None, f"in whose account it ends is not shown: {vague}", targets.evidence)
-    return switch_fact(targets, lambda _: bool(outside))
 
 
 @fact("requester-pays", SWITCH, "whether the requester pays", causes="PutBucketRequestPayment", habit=False)

@@ -61,6 +61,14 @@ class BucketView(Protocol):
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload (`core.access.solver.mandatory_conditions`), by name."""
 
+    @property
+    def own_accounts(self) -> frozenset[str]:
+        """The account that the bucket is in, by every name that it has."""
+
+    @property
+    def trusted_accounts(self) -> frozenset[str]:
+        """The other accounts that the estate file trusts."""
+
     def neighbour(self, name: str) -> BucketView | None:
         """Another bucket of the same store; None if it was not read."""
 

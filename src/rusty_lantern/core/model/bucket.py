@@ -84,8 +84,11 @@ class ReplicationRule(msgspec.Struct, frozen=True, omit_defaults=True):
     """A rule by which the store itself copies what is stored into another bucket."""
 
     target: str
+    """Its name in this store; or its whole address, or resource name, where it may be in another one."""
     narrowed: str = ""
     """What narrows it, in words (`Prefix`, `Tag`); empty: it copies everything."""
+    account: str = ""
+    """The account of the target; empty: not shown."""
 
 
 class Website(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 from functools import cached_property
@@ -127,9 +128,9 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         sources: dict[str, dict[str, str]] = {}
         for bucket in sorted(self.dossier.buckets, key=lambda one: one.name):
             for rule in bucket.replication.value or ():
-                _, slash, name = rule.target.rstrip("/").rpartition("/")
-                if bool(slash) is by_address:
-                    mine = sources.setdefault(unquote(name) if slash else name, {})
+                *rest, name = re.split("[/:]", rule.target.rstrip("/"))
+                if bool(rest) is by_address:
+                    mine = sources.setdefault(unquote(name) if rest else name, {})
                     mine[bucket.name] = rule.narrowed and mine.get(bucket.name, rule.narrowed)
         return sources
 

@@ -42,6 +42,7 @@ MOMENT = datetime(2026, 11, 2, 6, 0, tzinfo=UTC)
 ACCOUNT = "400100200300"
 OFFICE = "198.51.100.0/24"
 PARTNER = "500600700800"
+CONTRACTOR = "600700800900"
 KEY_ID, SECRET = "SALTMARSHAUDITKEY001", "demo/only/never/a/real/secret/0000000000"
 """The demo's own audit key; it opens nothing but the stand-in."""
 
@@ -203,7 +204,7 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "contractor-drop", "2024-02-12", (61, 480_000_000), "field-station",
-            replication=Answer("known", [ReplicationRule("station-inbox")]),
+            replication=Answer("known", [ReplicationRule("station-inbox", account=ACCOUNT)]),
             policy=(
                 {"Action": PUT},
                 {"Effect": "Deny", "Action": "s3:*", "to": ["bucket", "objects"],
@@ -233,7 +234,9 @@ def _buckets() -> list[Bucket]:
         ),
         _bucket(
             "camera-traps", "2019-04-22", (1999, 5_600_000_000), "field-station",
-            replication=Answer("known", [ReplicationRule("backups-nightly")]),
+            replication=Answer(
+                "known", [ReplicationRule("backups-nightly"), ReplicationRule("traps-copy", account=CONTRACTOR)]
+            ),
             uploads=Answer("known", Uploads(37, datetime(2026, 3, 1, tzinfo=UTC), bytes=1_480_000_000)),
         ),
         _bucket(

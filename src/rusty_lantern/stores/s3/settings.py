@@ -7,30 +7,25 @@ holds the expected children.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
 from typing import Any, Literal
 
 from rusty_lantern.core.model.acl import Grant, Permission, named_grant
 from rusty_lantern.core.model.bucket import (
-    EVENT_BUS,
     CrossOrigin,
     Encryption,
-    LifecycleRule,
     Lock,
     Logging,
     Ownership,
-    ReplicationRule,
     Versioning,
     Website,
 )
 from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.value_types import DAY, YEAR
 from rusty_lantern.stores.http.errors import RequestFailed
-from rusty_lantern.stores.http.timestamps import read_time
 from rusty_lantern.stores.http.xml import Element, child, children, name, raw_text, switch, text
+from rusty_lantern.stores.s3.rule_documents import lifecycle, notifications, number, replication
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,14 +151,8 @@ def _lock(root: Element) -> Lock:
     mode = text(default, "Mode").lower()
     if mode not in ("governance", "compliance"):
         raise RequestFailed("failed", f'the retention mode "{mode[:40]}" is not understood')
-    days, years = (_number(text(default, unit)) for unit in ("Days", "Years"))
+    days, years = (number(text(default, unit)) for unit in ("Days", "Years"))
     return Lock(enabled, mode, days * DAY + years * YEAR)  # type: ignore[arg-type]
-
-
-def _number(written: str) -> int:
-    if written and not re.fullmatch("[0-9]{1,6}", written):
-        raise RequestFailed("failed", f'"{written[:20]}" is not a number of days or years')
-    return int(written or 0)
 
 
 def _tags(root: Element) -> dict[str, str]:
@@ -175,51 +164,6 @@ def _tags(root: Element) -> dict[str, str]:
 def _logging(root: Element) -> Logging | None:
     enabled = child(root, "LoggingEnabled")
     return Logging(text(enabled, "TargetBucket"), text(enabled, "TargetPrefix")) if enabled is not None else None
-
-
-def _lifecycle(root: Element) -> list[LifecycleRule]:
-    return [
-        LifecycleRule(
-            text(rule, "ID"),
-            _in_force(rule),
-            _prefix(rule),
-            _number(text(rule, "Expiration", "Days")) * DAY,
-            _number(text(rule, "NoncurrentVersionExpiration", "NoncurrentDays")) * DAY,
-            _number(text(rule, "AbortIncompleteMultipartUpload", "DaysAfterInitiation")) * DAY,
-            _date(text(rule, "Expiration", "Date")),
-            " ".join(_narrowing(rule)),
-        )
-        for rule in children(root, "Rule")
-    ]
-
-
-def _in_force(rule: Element) -> bool:
-    status = text(rule, "Status")
-    if status not in ("Enabled", "Disabled"):
-        raise RequestFailed("failed", f'a rule with the status "{status[:40]}" is not understood')
-    return status == "Enabled"
-
-
-def _prefix(rule: Element) -> str:
-    """The prefix of keys that a rule is for, in either form of it."""
-    return text(rule, "Prefix") or text(rule, "Filter", "Prefix") or text(rule, "Filter", "And", "Prefix")
-
-
-def _date(written: str) -> datetime | None:
-    moment = read_time(written)
-    if written and moment is None:
-        raise RequestFailed("failed", f'"{written[:40]}" is no date')
-    return moment
-
-
-def _narrowing(rule: Element) -> Iterator[str]:
-    """What a rule asks for besides a prefix: whatever its filter holds, and how many old versions it leaves."""
-    filters = list(children(rule, "Filter"))
-    filters += [part for one in filters for part in children(one, "And")]
-    for part in filters:
-        yield from (name(one) for one in part if name(one) not in ("", "Prefix", "And"))
-    if text(rule, "NoncurrentVersionExpiration", "NewerNoncurrentVersions"):
-        yield "NewerNoncurrentVersions"
 
 
 def _website(root: Element) -> Website:
@@ -239,37 +183,6 @@ def _cross_origin(root: Element) -> list[CrossOrigin]:
     ]
 
 
-def _replication(root: Element) -> list[ReplicationRule] | None:
-    enabled = [rule for rule in children(root, "Rule") if _in_force(rule)]
-    return [
-        ReplicationRule(
-            text(rule, "Destination", "Bucket").rpartition(":")[2],
-            " ".join([*["Prefix"] * bool(_prefix(rule)), *_narrowing(rule)]),
-        )
-        for rule in enabled
-    ] or None
-
-
-_NOTIFIED = {
-    "TopicConfiguration": "Topic",
-    "QueueConfiguration": "Queue",
-    "CloudFunctionConfiguration": "CloudFunction",
-}
-
-
-def _notifications(root: Element) -> list[str] | None:
-    return [_notified(entry) for entry in root if name(entry)] or None
-
-
-def _notified(entry: Element) -> str:
-    kind = name(entry)
-    if kind == "EventBridgeConfiguration":  # it is empty: every event goes to the bus of the bucket's account
-        return EVENT_BUS
-    if kind not in _NOTIFIED:
-        raise RequestFailed("failed", f'a notification of the kind "{kind[:40]}" is not understood')
-    return text(entry, _NOTIFIED[kind])
-
-
 QUESTIONS: tuple[Question, ...] = (
     Question(
         "owner", "acl", frozenset({"AccessControlPolicy"}), lambda root: text(root, "Owner", "ID") or None,
@@ -279,7 +192,7 @@ QUESTIONS: tuple[Question, ...] = (
         "logging", "logging", frozenset({"BucketLoggingStatus"}), _logging, frozenset({"LoggingEnabled"})
     ),
     Question(
-        "lifecycle", "lifecycle", frozenset({"LifecycleConfiguration"}), _lifecycle, frozenset({"Rule"}), "Lifecycle"
+        "lifecycle", "lifecycle", frozenset({"LifecycleConfiguration"}), lifecycle, frozenset({"Rule"}), "Lifecycle"
     ),
     Question(
         "website", "website", frozenset({"WebsiteConfiguration"}), _website, frozenset({"IndexDocument"}), "Website"
@@ -288,11 +201,11 @@ QUESTIONS: tuple[Question, ...] = (
         "cross_origin", "cors", frozenset({"CORSConfiguration"}), _cross_origin, frozenset({"CORSRule"}), "CORS"
     ),
     Question(
-        "replication", "replication", frozenset({"ReplicationConfiguration"}), _replication, none="Replication"
+        "replication", "replication", frozenset({"ReplicationConfiguration"}), replication, none="Replication"
     ),
     Question(
         "notifications", "notification",
-        frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), _notifications, none="Notification",
+        frozenset({"NotificationConfiguration", "GetBucketNotificationResponse"}), notifications, none="Notification",
     ),
     Question(
         "requester_pays", "requestPayment", frozenset({"RequestPaymentConfiguration"}),

@@ -77,12 +77,18 @@ def container_fields(headers: Headers, evidence: Evidence, *, gateway: bool) -> 
         "quota": _quota(meta, evidence) if not gateway else Answer("hidden", None, _NOT_AT_THIS_DOOR, evidence),
         "website": known(_website(meta)),
         "cross_origin": known(_cross_origin(meta, headers)),
-        "replication": owners([ReplicationRule(synced)] if (synced := headers.get("x-container-sync-to")) else None),
+        "replication": owners(_synchronized(headers.get("x-container-sync-to", ""))),
         "temporary_url_key": owners(any(name.startswith("temp-url-key") for name in meta)),
         "synchronization_key": owners("x-container-sync-key" in headers) if not gateway else Answer("unsupported"),
         "tags": known({name: value for name, value in meta.items() if not _SETTINGS.fullmatch(name)}),
         "counters": _counters(headers, evidence),
     }  # fmt: skip
+
+
+def _synchronized(target: str) -> list[ReplicationRule] | None:
+    """`//REALM/CLUSTER/ACCOUNT/CONTAINER`, or an address that ends so."""
+    above = target.rstrip("/").split("/")[:-1]
+    return [ReplicationRule(target, account=unquote(above[-1]) if above else "")] if target else None
 
 
 def versions_kept_in(headers: Headers) -> tuple[str, bool] | None:
