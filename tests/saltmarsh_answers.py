@@ -30,6 +30,7 @@ DRIFT: dict[tuple[str, str], tuple[str, str]] = {
     ("boat-logs", "versioning"): ("medium", "suspended"),
     ("tmp-exchange", "encryption.at-rest"): ("medium", "none"),
     ("camera-traps", "uploads.unfinished"): ("low", "37"),  # begun in March, and no rule clears them away
+    ("camera-traps", "encryption.customer-provided"): ("high", "allowed"),  # who uploads could lock everybody else out
     ("tmp-exchange", "logging"): ("medium", "off"),
     ("tmp-exchange", "logging.target-kind"): ("medium", "absent"),
     ("boat-logs", "logging.target-kind"): ("medium", "itself"),  # a record that grows by being written
@@ -61,7 +62,8 @@ OBJECT_DRIFT: dict[tuple[str, str], tuple[str, int, int]] = {
 }
 
 ALL_VERBS = ("list", "read", "write", "delete", "change-settings", "bypass-retention", "read-settings")
-UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS} | {("drone-orthophotos", "access.outside")}
+UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS}
+UNKNOWN |= {("drone-orthophotos", name) for name in ("access.outside", "encryption.customer-provided")}
 """Its policy is refused to the audit key."""
 UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "change-settings", "read-settings")}
 """Its objects may have ACLs of their own, and were not looked at."""
@@ -73,7 +75,7 @@ OBJECT_UNKNOWN = {("drone-orthophotos", "objects.encryption"), ("drone-orthophot
 """A third of it lies in an archive tier, and is not restored to be looked at."""
 
 LOOK_ALIKES = {
-    "tide-gauge-raw": "a policy for the team's own account, and one folder that a partner may read",
+    "tide-gauge-raw": "a policy for the team's own account, one folder that a partner may read, keys of others refused",
     "gallery-web": "public on purpose, and required to be",
     "ringing-records": "a Deny for everywhere but the office really fences",
     "partner-feed": "only two named accounts are let in",

@@ -9,17 +9,23 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
+from rusty_lantern.core.access.dialects.shipped import COMMON
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import Request
-from rusty_lantern.core.access.policy.document import parse_policy
+from rusty_lantern.core.access.policy.container_acl import EVERYBODY
+from rusty_lantern.core.access.policy.document import Fault, Statement, parse_policy
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.mandatory_conditions import MandatoryConditions
 from rusty_lantern.core.value_types import DAY
+from tests.own_keys import KEY_CONDITIONS
+from tests.own_keys import demanded as demanded_of
 
 SSE, DAYS = "s3:x-amz-server-side-encryption", "s3:object-lock-remaining-retention-days"
 TLS = {"Action": "s3:*", "Resource": ["arn:aws:s3:::b", "arn:aws:s3:::b/*"]}
 PLAIN = {"Bool": {"aws:SecureTransport": "false"}}
+AROUND = EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC), "400100200300")
 UNASKED = {"Null": {SSE: "true"}}
 
 
@@ -27,7 +33,7 @@ def demands(*statements: dict[str, Any]) -> MandatoryConditions:
     plain = {"Effect": "Deny", "Principal": "*", "Action": "s3:PutObject", "Resource": "arn:aws:s3:::b/*"}
     whole = [{k: v for k, v in {**plain, **statement}.items() if v is not None} for statement in statements]
     policy = parse_policy(json.dumps({"Version": "2012-10-17", "Statement": whole}))
-    return MandatoryConditions(Rules("b", policy), EvaluationContext(datetime(2026, 11, 2, tzinfo=UTC), "400100200300"))
+    return MandatoryConditions(Rules("b", policy), AROUND)
 
 
 @pytest.mark.parametrize(
@@ -49,6 +55,36 @@ def demands(*statements: dict[str, Any]) -> MandatoryConditions:
 )
 def test_uploads_without_encryption_are_refused(statements: list[dict[str, Any]], demanded: str | None) -> None:
     assert demands(*statements).answer("encryption").value == demanded
+
+
+@pytest.mark.parametrize("fault", ["", "it was not read"])
+def test_nothing_is_demanded_of_whoever_comes_by_a_door_that_asks_no_policy(fault: str) -> None:
+    """And where such a door was not read, what is demanded is unknown."""
+    asked = demands({"Condition": UNASKED}, {**TLS, "Condition": PLAIN})
+    door = Statement(
+        "a filer", "Allow", principals=EVERYBODY, actions=("s3:PutObject",), resources=("*",), door="filer"
+    )
+    door = replace(door, by_post="filer", faults=(Fault("", fault),) if fault else ())
+    policy = asked.rules.policy
+    beside = Rules("b", replace(policy, statements=(*policy.statements, door)))
+    answers = {name: MandatoryConditions(beside, AROUND).answer(name) for name in ("encryption", "transport")}
+    assert {name: asked.answer(name).value for name in answers} == dict.fromkeys(answers, "on")
+    assert {one.value for one in answers.values()} == {None if fault else "off"}
+    assert {one.reason for one in answers.values()} == {f"a filer: {fault}" if fault else ""}
+    assert MandatoryConditions(beside, AROUND).answer("store-keys").value == "on"  # such doors take no keys
+
+
+@pytest.mark.parametrize("condition", KEY_CONDITIONS)
+def test_uploads_with_a_key_of_their_own_are_refused(condition: str) -> None:
+    assert demanded_of("b", json.loads(condition), COMMON).answer("store-keys").value == KEY_CONDITIONS[condition]
+
+
+def test_uploads_with_a_key_of_their_own_pass_where_a_folder_or_somebody_is_spared() -> None:
+    refusing = {"Null": {"s3:x-amz-server-side-encryption-customer-algorithm": "false"}}
+    spared = ({"Resource": "arn:aws:s3:::b/in/*"}, {"Principal": {"AWS": "500600700800"}}, {"Effect": "Allow"})
+    for more in spared:
+        assert demanded_of("b", refusing, COMMON, **more).answer("store-keys").value == "off"
+    assert demanded_of("b", {"StringEquals": {"made:up": "x"}}, COMMON).answer("store-keys").value is None
 
 
 @pytest.mark.parametrize(

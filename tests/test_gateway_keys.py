@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
-from rusty_lantern.core.access.dialects.shipped import GATEWAY
+from rusty_lantern.core.access.dialects.shipped import COMMON, GATEWAY
 from rusty_lantern.core.access.evaluator.evaluate import decide
 from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Request
 from rusty_lantern.core.access.policy.actions import ACTIONS
@@ -19,18 +19,22 @@ from rusty_lantern.core.access.policy.key_names import key_name
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.exposure import exposures
 from tests.gateway import Gateway, send_to, takes_policy
+from tests.own_keys import KEY_CONDITIONS, OWN_KEY, demanded, denies_uploads
 
 SENT = {
     "x-amz-acl": "private", "x-amz-storage-class": "STANDARD", "x-amz-tagging": "t=u",
     "x-amz-object-lock-mode": "GOVERNANCE", "x-amz-object-lock-retain-until-date": "2099-12-30T00:00:00Z",
-    "x-amz-object-lock-legal-hold": "OFF", "x-amz-website-redirect-location": "/x",
+    "x-amz-object-lock-legal-hold": "OFF", "x-amz-website-redirect-location": "/x", "If-None-Match": "*",
 }  # fmt: skip
 """The headers of an upload."""
 OF_UPLOADS = {
     "s3:x-amz-acl": True, "s3:RequestObjectTag/t": True, "s3:RequestObjectTagKeys": False,
     "s3:x-amz-storage-class": False, "s3:object-lock-mode": False, "s3:object-lock-legal-hold": False,
     "s3:object-lock-retain-until-date": False, "s3:x-amz-website-redirect-location": False,
-    "s3:x-amz-content-sha256": False, "s3:signatureAge": False,
+    "s3:x-amz-content-sha256": False, "s3:signatureAge": False, "s3:object-lock-remaining-retention-days": False,
+    "s3:if-none-match": False, "s3:if-match": False, "s3:ObjectCreationOperation": False,
+    "s3:DataAccessPointArn": False, "s3:DataAccessPointAccount": False, "s3:AccessPointNetworkOrigin": False,
+    "s3:AccessPointTag/t": False, "aws:RequestTag/t": False, "aws:TagKeys": False,
 }  # fmt: skip
 """Condition keys of which every upload that sends them all tells a value; whether there is one."""
 TAG = b"<Tagging><TagSet><Tag><Key>a</Key><Value>b</Value></Tag></TagSet></Tagging>"
@@ -67,7 +71,43 @@ def test_what_an_upload_carries_is_what_the_dialect_says(gateway: Gateway, bucke
         )
         status, _ = send_to(gateway.address, gateway.deck, "PUT", f"/{bucket}/n", "", SENT, b"1")
         assert status == (200 if carried else 403), key
-        assert (key_name(key) in GATEWAY.readings.never_carried) is not carried, key
+        name = key_name(key)
+        named = {name, f"{name.partition('/')[0]}/"} & {*GATEWAY.readings.never_carried}
+        assert bool(named) is not carried, key
+
+
+@pytest.mark.parametrize("condition", KEY_CONDITIONS)
+def test_an_upload_with_its_own_key_is_refused_where_it_is_said_to_be(gateway: Gateway, condition: str) -> None:
+    bucket = "own-keys"
+    gateway.client().create_bucket(Bucket=bucket)
+    gateway.client().delete_bucket_policy(Bucket=bucket)
+    gateway.client().put_object(Bucket=bucket, Key="there", Body=b"1")
+    assert takes_policy(gateway.client(), bucket, denies_uploads(bucket, json.loads(condition)))
+    statuses = [
+        send_to(gateway.address, gateway.keeper, "PUT", f"/{bucket}/k", "", OWN_KEY | copied, body)[0]
+        for copied, body in (({}, b"1"), ({"x-amz-copy-source": f"/{bucket}/there"}, b""))
+    ]
+    refused = statuses == [403, 403]
+    assert refused or statuses == [200, 200]
+    assert demanded(bucket, json.loads(condition), GATEWAY).answer("store-keys").value == ("on" if refused else "off")
+
+
+@pytest.mark.parametrize("operator", ["NumericLessThan", "NumericGreaterThan", "NumericNotEquals"])
+def test_how_long_a_version_is_locked_is_nothing_that_a_policy_refuses(
+    gateway: Gateway, bucket: str, operator: str
+) -> None:
+    """By the published language such a policy keeps retention within bounds; this server lets any through."""
+    condition = {operator: {"s3:object-lock-remaining-retention-days": "30"}}
+    both = {"Action": ["s3:PutObject", "s3:PutObjectRetention"]}
+    assert takes_policy(gateway.client(), bucket, denies_uploads(bucket, condition, **both))
+    for days in (1, 99):
+        until = datetime.now(UTC) + timedelta(days=days)
+        lock = {"x-amz-object-lock-mode": "GOVERNANCE", "x-amz-object-lock-retain-until-date": f"{until:%FT%TZ}"}
+        assert send_to(gateway.address, gateway.keeper, "PUT", f"/{bucket}/n", "", lock, b"1")[0] == 200
+    bounds = ("shortest", "longest")
+    there, common = (demanded(bucket, condition, dialect, **both) for dialect in (GATEWAY, COMMON))
+    assert [there.answer(name).value for name in bounds] == [None, None]
+    assert [common.answer(name).value for name in bounds] != [None, None]
 
 
 @pytest.mark.parametrize("action", OF_OBJECTS)

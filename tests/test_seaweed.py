@@ -32,6 +32,7 @@ from rusty_lantern.stores.software import SEAWEED_SERVER
 from tests.conftest import lantern, whole_or
 from tests.dialects.constructs import KEYS, lets_in, rows
 from tests.gateway import takes_policy
+from tests.own_keys import KEY_CONDITIONS, OWN_KEY, demanded, denies_uploads
 from tests.seaweed_server import ACCOUNT, DECK, KEEPER, Seaweed
 from tests.test_dialects import request_of, text_of
 
@@ -194,6 +195,16 @@ SENT: dict[str, tuple[str, str, str, dict[str, str]]] = {
 }  # fmt: skip
 """A condition key → an operator and a value that fits, and the parameter or header by which it is sent."""
 READS = ("s3:GetObject", "s3:ListBucket", "s3:GetObjectTagging", "s3:GetBucketVersioning")
+
+
+@pytest.mark.parametrize("condition", [one for one in KEY_CONDITIONS if "IfExists" not in one])
+def test_an_upload_with_its_own_key_is_refused_where_it_is_said_to_be(seaweed: Seaweed, condition: str) -> None:
+    bucket = f"own-keys-{[*KEY_CONDITIONS].index(condition)}"
+    seaweed.client().create_bucket(Bucket=bucket)
+    assert stored(seaweed, bucket, denies_uploads(bucket, json.loads(condition)))
+    refused = demanded(bucket, json.loads(condition), SEAWEED).answer("store-keys").value == "on"
+    passes = partial(answers, partial(seaweed.send, KEEPER, "PUT", f"/{bucket}/k", "", OWN_KEY, b"1"))
+    assert settled(passes, not refused) is not refused
 
 
 def test_what_a_request_sends_counts_whatever_it_asks_for(seaweed: Seaweed) -> None:

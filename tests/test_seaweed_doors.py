@@ -24,6 +24,7 @@ from rusty_lantern.simulator.serve import serve
 from rusty_lantern.stores.filer import let_in_words, read_filer
 from rusty_lantern.stores.reader import Visit
 from tests.conftest import answering, lantern
+from tests.own_keys import denies_uploads
 from tests.real_store import workspace_for
 from tests.seaweed_server import KEEPER, USERS, Seaweed, running_seaweed
 from tests.test_gateway_retention import DEFAULTS, hold_deletions, lay_out
@@ -123,6 +124,46 @@ def test_a_filer_opens_every_bucket_for_what_it_asks_no_token_for(how: str, tmp_
         else:
             refused = [at_filer(server, "PUT", f"{BUCKET}/new"), at_filer(server, "DELETE", f"{BUCKET}/a.versions")]
             assert refused == [401, 401]
+
+
+DEMANDS = {"encryption.required": "on", "encryption.customer-provided": "refused"}
+"""What a policy demands of every upload, and the value where it does."""
+
+
+def lay_demands(server: Seaweed) -> None:
+    """A bucket whose policy refuses every upload that asks for no encryption."""
+    server.client().create_bucket(Bucket=BUCKET)
+    unasked = {"Null": {"s3:x-amz-server-side-encryption": "true"}}
+    assert stored(server, BUCKET, denies_uploads(BUCKET, unasked))
+
+
+def demands_of(server: Seaweed, folder: Path, *, filer: bool = True) -> dict[str, tuple[str, object]]:
+    surveyed(server, folder, [], filer=filer)
+    facts = told_of(folder, "show")["facts"]
+    return {one["fact"]: (one["state"], one["value"]) for one in facts if one["fact"] in DEMANDS}
+
+
+@pytest.mark.parametrize("how", FILERS)
+def test_a_policy_demands_nothing_of_uploads_that_its_filer_takes(how: str, tmp_path: Path) -> None:
+    """Whether one that shows what is stored takes changes by another way was not tried: that is unknown."""
+    (tmp_path / "server").mkdir()
+    with running_seaweed(tmp_path / "server", USERS, asks_for=FILERS[how]) as server:
+        lay_demands(server)
+        said = demands_of(server, tmp_path / "quay")
+        takes = at_filer(server, "PUT", f"{BUCKET}/new") == 201
+    asked = {"asks for nothing": ("known", "off"), "asks for reads": ("known", "off")}.get(how, ("failed", None))
+    expected = {"encryption.required": asked, "encryption.customer-provided": ("known", "refused")}  # it takes no keys
+    assert (said, takes) == (expected, how != "asks for changes")
+
+
+def test_what_a_policy_demands_is_unknown_where_nobody_named_the_filer(tmp_path: Path) -> None:
+    (tmp_path / "server").mkdir()
+    with running_seaweed(tmp_path / "server", USERS) as server:
+        lay_demands(server)
+        assert server.send(KEEPER, "PUT", f"/{BUCKET}/k", "", {}, b"1") == 403
+        named, unnamed = (demands_of(server, tmp_path / str(filer), filer=filer) for filer in (True, False))
+    assert named == {name: ("known", value) for name, value in DEMANDS.items()}
+    assert unnamed == named | {"encryption.required": ("failed", None)}
 
 
 def test_a_filer_that_asks_for_both_tokens_lets_nobody_in_and_one_that_nobody_named_may(

@@ -93,6 +93,33 @@ fact(
     safe="on",
 )(lambda subject, _: subject.demanded("encryption"))
 
+
+@fact(
+    "encryption.customer-provided",
+    Levels(("allowed", "refused"), ordered=True),
+    "whether an upload may bring an encryption key of its own, which the store does not keep: the policy or the "
+    "bucket's encryption setting can refuse it",
+    area="encryption",
+    advice="block customer-provided keys in the bucket's encryption setting, or add a Deny to the policy for uploads "
+    "that bring one",
+    causes=f"{POLICY_ACTIONS} {ENCRYPTION_ACTIONS}",
+    safe="refused",
+    habit=False,
+)
+def customer_provided(subject: BucketView, _: str) -> Fact:
+    """Whoever may write can make data unreadable so, to all but themselves. Where there are no policies, the protocol
+    has no such keys, or none that a bucket refuses."""
+    setting, by_policy = subject.bucket.encryption, subject.demanded("store-keys")
+    if setting.value is not None and setting.value.customer_provided_refused:
+        return Answer("known", "refused", "by the encryption setting", setting.evidence)
+    if by_policy.value == "on":
+        return Answer("known", "refused", "by the policy", by_policy.evidence)
+    if subject.bucket.policy.state == "unsupported":
+        return lost(subject.bucket.policy)
+    unread = next((one for one in (by_policy, setting) if one.unread), None)
+    return lost(unread) if unread is not None else Answer("known", "allowed", "", by_policy.evidence)
+
+
 # A refusal that spares one action or one folder is none.
 fact(
     "transport.required",

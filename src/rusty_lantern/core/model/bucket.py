@@ -32,6 +32,8 @@ class Encryption(msgspec.Struct, frozen=True, omit_defaults=True):
     key: str = ""
     enforced: bool = False
     """Whether uploads cannot ask for another one."""
+    customer_provided_refused: bool = False
+    """Whether this setting refuses uploads that bring a key of their own, which the store does not keep."""
 
 
 class Lock(msgspec.Struct, frozen=True, omit_defaults=True):

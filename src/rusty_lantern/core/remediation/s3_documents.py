@@ -104,6 +104,8 @@ def encryption_document(encryption: Encryption) -> bytes:
     body = element("SSEAlgorithm", encryption.algorithm)
     body += element("KMSMasterKeyID", encryption.key) if encryption.key else ""
     default = f"<ApplyServerSideEncryptionByDefault>{body}</ApplyServerSideEncryptionByDefault>"
+    if encryption.customer_provided_refused:
+        default += "<BlockedEncryptionTypes><EncryptionType>SSE-C</EncryptionType></BlockedEncryptionTypes>"
     return document("ServerSideEncryptionConfiguration", f"<Rule>{default}</Rule>")
 
 

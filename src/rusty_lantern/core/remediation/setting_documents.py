@@ -115,14 +115,15 @@ def _versioning(view: BucketSubject, requirement: Requirement) -> Change | None:
 
 def _encryption(view: BucketSubject, requirement: Requirement) -> Change | None:
     accepts = requirement.comparison.accepts if requirement.comparison else lambda _: False
-    key = view.bucket.encryption.value.key if view.bucket.encryption.value else ""
+    now = view.bucket.encryption.value
+    key, refused = (now.key, now.customer_provided_refused) if now else ("", False)
     words = "set the default encryption; objects that are there stay as they are until written again"
     words += _WITHOUT_KEYS.get(dialect_of(view.dossier).dialect, "")
     if accepts("provider-managed"):
-        return Change(words, Encryption("provider-managed", "AES256"))
+        return Change(words, Encryption("provider-managed", "AES256", customer_provided_refused=refused))
     if accepts("customer-managed"):
         words += "" if key else "; name the key, or the store's own default one is used"
-        return Change(words, Encryption("customer-managed", "aws:kms", key))
+        return Change(words, Encryption("customer-managed", "aws:kms", key, customer_provided_refused=refused))
     return None
 
 

@@ -126,7 +126,8 @@ def many(number: int, one: str, more: str = "") -> str:
 
 
 LEVELS_LEGEND = (
-    "open: anyone  open*: any authenticated account  restricted: by network, account or date  ?: unknown  ·: closed"
+    "open: anyone  open*: any authenticated account  restricted: by network, account, date or service  ?: unknown  "
+    "·: closed"
 )
 VERBS_LEGEND = "settings+: change settings   bypass: bypass retention   settings: read settings"
 VERB_HEADINGS = {"change-settings": "settings+", "bypass-retention": "bypass", "read-settings": "settings"}

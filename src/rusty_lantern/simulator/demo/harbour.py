@@ -157,6 +157,7 @@ def _buckets() -> list[Bucket]:
                 {"Principal": {"AWS": ACCOUNT}, "Action": [GET, PUT]},
                 {"Principal": {"AWS": PARTNER}, "Action": GET, "to": ["shared/*"]},
             ),
+            encryption=Encryption("provider-managed", "AES256", customer_provided_refused=True),
         ),
         _bucket("gallery-web", "2020-05-11", (306, 940_000_000), "outreach", policy=({"Action": GET},)),
         _bucket(

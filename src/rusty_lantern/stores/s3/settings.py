@@ -129,7 +129,9 @@ def _encryption(root: Element) -> Encryption:
     if default is None:
         raise RequestFailed("failed", "the answer names no default encryption")
     algorithm, key = text(default, "SSEAlgorithm"), text(default, "KMSMasterKeyID")
-    return Encryption(_keeper(algorithm, key), algorithm, key)
+    blocked = child(rule, "BlockedEncryptionTypes") if rule is not None else None
+    types = {one.text for one in children(blocked, "EncryptionType")} if blocked is not None else set()
+    return Encryption(_keeper(algorithm, key), algorithm, key, customer_provided_refused="SSE-C" in types)
 
 
 def _keeper(algorithm: str, key: str) -> Literal["", "provider-managed", "customer-managed"]:
