@@ -202,7 +202,7 @@ WITH_SERVER = {
                 "test_gateway_settings.py", "test_gateway_remedies.py", "test_gateway_permissions.py",
                 "test_gateway_acls.py", "test_gateway_bypass.py", "test_gateway_logins.py", "test_gateway_roles.py",
                 "test_gateway_keys.py", "test_gateway_operations.py", "test_regions.py",
-                "test_gateway_keystone.py"),
+                "test_gateway_keystone.py", "test_gateway_payers.py", "test_customer_provided.py"),
     "swift": ("test_swift_decisions.py", "test_swift_objects.py", "test_swift_s3_door.py", "test_swift_versions.py",
               "test_swift_copies.py"),
     "blob": ("test_blob.py",),

@@ -31,7 +31,7 @@ _OF_KEYS = (
     "sent_with_any",
 )  # fmt: skip
 """Lists of condition keys, which are compared without regard to case."""
-_OF_ACTIONS = ("tags_decide_more",)
+_OF_ACTIONS = ("tags_decide_more", "payer_not_asked")
 _BY_KEY = ("always_carried", "usual_and_most")
 """A condition key → its value."""
 _BY_ACTION = ("decided_as", "covered_by", "own_covered_by")

@@ -91,6 +91,8 @@ class Readings(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", 
     own_buckets_end_in_slash: bool = False
     sent_with_any: tuple[str, ...] = ()
     """Condition keys that any request carries there which sends them, not only those that they are published for."""
+    payer_not_asked: tuple[str, ...] = ()
+    """Actions that a policy allows without credentials where the requester pays."""
 
 
 class Dialect(msgspec.Struct, frozen=True, omit_defaults=True, rename="kebab", forbid_unknown_fields=True):

@@ -265,6 +265,10 @@ READINGS: dict[str, Reading] = {
         "a parameter or header ({value}) of a request that it means nothing to", "is no value of a condition key",
         "is one: `?prefix=notes/` makes a condition hold for a read as well as for a listing", _KEYS,
     ),
+    "payer_not_asked": Reading(
+        "a request without credentials that the policy allows, where the requester pays", "is refused",
+        "is let in, for some actions: {value}", "the S3 family's reference, requester pays",
+    ),
     "own_buckets_end_in_slash": Reading(
         "a resource in a user's own permission, for what is asked of a bucket", "is the bucket's name",
         "is the bucket's name with a slash behind it: `notes/*` names the bucket `notes` as well, and so does `notes?`",

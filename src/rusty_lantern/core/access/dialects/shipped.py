@@ -69,6 +69,14 @@ GATEWAY = Dialect(
         stars_end_early=True,
         variables_are_whole_values=True,
         resource_names_fit_nothing=True,
+        payer_not_asked=(
+            "s3:AbortMultipartUpload", "s3:BypassGovernanceRetention", "s3:DeleteBucketWebsite", "s3:DeleteObject",
+            "s3:DeleteObjectVersion", "s3:GetBucketCORS", "s3:GetBucketLocation", "s3:GetBucketLogging",
+            "s3:GetBucketObjectLockConfiguration", "s3:GetBucketRequestPayment", "s3:GetBucketVersioning",
+            "s3:GetBucketWebsite", "s3:PutBucketCORS", "s3:PutBucketObjectLockConfiguration",
+            "s3:PutBucketRequestPayment", "s3:PutBucketTagging", "s3:PutBucketVersioning", "s3:PutBucketWebsite",
+            "s3:PutObject",
+        ),
     ),
 )  # fmt: skip
 SEAWEED = Dialect(

@@ -30,9 +30,10 @@ from rusty_lantern.core.access.rules.other_doors import (
     unread_door,
     was_tried,
 )
+from rusty_lantern.core.access.rules.payment import at_doors_of_payers, of_payment, with_payers_acl
 from rusty_lantern.core.access.rules.provider_services import with_unbound_services
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
-from rusty_lantern.core.access.rules.setting_refusals import of_network, of_payment
+from rusty_lantern.core.access.rules.setting_refusals import of_network
 from rusty_lantern.core.access.rules.unsigned_callers import of_unsigned_callers
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.model.acl import Grant, ObjectGrant, Right
@@ -164,6 +165,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     written = bucket
     if not objects_have_acls(store):  # and those of buckets: see `unsigned_callers`
         bucket = msgspec.structs.replace(bucket, acl=_NONE, object_acls=_NONE, ownership=_NONE)
+    bucket = with_payers_acl(bucket, store)
     doubts: list[tuple[str, str]] = []
     policy = Policy()
     if bucket.policy.value is not None:
@@ -191,9 +193,9 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         policy = _of_no_known_account(policy)
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
-    restrictions += of_payment(bucket.requester_pays)
     restrictions += (
-        *of_other_doors(bucket, store, policy),
+        *of_payment(bucket, store),
+        *at_doors_of_payers(of_other_doors(bucket, store, policy), bucket, store),
         *of_unsigned_callers(written, store),
         *of_filer(store, bucket),
     )

@@ -1,0 +1,78 @@
+"""Who gets in where the requester pays: nobody without credentials.
+
+A gateway asks who pays of what an ACL allows, and of some of what a policy allows: of the rest (`payer_not_asked`) it
+does not ask, and whom the policy lets in without credentials is in (measured on release 16.2).
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from typing import Any
+
+import msgspec
+
+from rusty_lantern.core.access.dialects.gateway_deletions import ONE
+from rusty_lantern.core.access.dialects.shipped import dialect_of
+from rusty_lantern.core.access.policy.container_acl import BULK_DELETE
+from rusty_lantern.core.access.policy.document import Fault, Statement
+from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
+from rusty_lantern.core.access.rules.setting_refusals import own_statement
+from rusty_lantern.core.answer import NOT_IN_DOSSIER
+from rusty_lantern.core.model.acl import Grant
+
+
+def of_payment(bucket: BucketInputs, store: StoreInputs) -> tuple[Statement, ...]:
+    """Where the requester pays, a Deny of requests without credentials (published with that setting); where it is not
+    known who pays, one that may or may not be there."""
+    pays = bucket.requester_pays
+    if not pays.value and (not pays.unread or pays.note == NOT_IN_DOSSIER):
+        return ()  # a dossier without it means the default: the owner pays
+    spared = _not_asked(store) if pays.value else ()
+    whatever: dict[str, Any] = {"NotAction": list(spared)} if spared else {"Action": "*"}
+    read = _of_callers("Deny", "StringEquals", **whatever)
+    title = "the requester pays" if pays.value else "who pays for requests"
+    faults = (Fault(title, f"could not be read ({pays.reason})"),) if pays.unread else ()
+    conditions = (*read.conditions, ONE)  # a gateway's bulk deletion does not look at it
+    return (msgspec.structs.replace(read, place=title, faults=faults, conditions=conditions, at_every_door=True),)
+
+
+def with_payers_acl(bucket: BucketInputs, store: StoreInputs) -> BucketInputs:
+    """What an ACL grants everybody it grants to those who may be asked to pay, where no Deny says so."""
+    if not (bucket.requester_pays.value and _not_asked(store) and bucket.acl.value):
+        return bucket
+    return msgspec.structs.replace(bucket, acl=bucket.acl.map(_to_payers))
+
+
+def _to_payers(acl: list[Grant]) -> list[Grant]:
+    payers = [msgspec.structs.replace(one, to="any-account") if one.to == "anyone" else one for one in acl]
+    return [one for one in payers if one.to != "unsigned"]
+
+
+def at_doors_of_payers(
+    statements: Iterable[Statement], bucket: BucketInputs, store: StoreInputs
+) -> Iterable[Statement]:
+    """The same of what ACLs allow at a store's other door."""
+    if not (bucket.requester_pays.value and _not_asked(store)):
+        return statements
+    signed = _of_callers("Allow", "StringNotEquals", Action="*").conditions
+    return (
+        msgspec.structs.replace(one, conditions=(*one.conditions, *signed))
+        if one.effect == "Allow" and one.by_post != BULK_DELETE
+        else one
+        for one in statements
+    )
+
+
+def _not_asked(store: StoreInputs) -> tuple[str, ...]:
+    return dialect_of(store).readings.payer_not_asked
+
+
+def _of_callers(effect: str, operator: str, **actions: Any) -> Statement:
+    """A statement about whoever sends no credentials, or about everybody else."""
+    said = {"Effect": effect, "Principal": "*", "Resource": "*", "Condition": {operator: {_TYPE: "Anonymous"}}}
+    (read,) = own_statement(json.dumps(said | actions))
+    return read
+
+
+_TYPE = "aws:PrincipalType"
