@@ -189,5 +189,7 @@ def test_what_a_standard_client_set_up_is_read_and_trusting_the_account_puts_it_
     inside = {"to-kept": "off", "to-nobody": "off", "to-ours": "off", "to-whom": None}
     assert outside() == inside | {"to-theirs": "on"}
     assert "trust the account in the estate file" in lantern("remedy", "real/to-theirs", cwd=folder).out
+    [why] = json.loads(lantern("audit", "--json", cwd=folder).out)["overview"]["unknown"]
+    assert (why["subjects"], "see whose it is and waive it" in why["settled_by"]) == (["real/to-whom"], True)
     (folder / "estate.yaml").write_text(f'{estate}trusted: {{accounts: ["{THEIRS}"]}}\n')
     assert outside() == inside | {"to-theirs": "off"}

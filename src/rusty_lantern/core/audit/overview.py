@@ -303,6 +303,18 @@ _SETTLED = (
     ),
     (("not worked out",), "read that policy, and waive it (observed: unknown)"),
     (("content delivery network",), "see to whom that network hands it on, and waive it (observed: unknown)"),
+    (
+        ("is not in this store, or was not read",),
+        "see in that bucket's own store who gets at it, and waive it (observed: unknown)",
+    ),
+    (
+        ("in whose account it ends",),
+        "have the setting name the account, or see whose it is and waive it (observed: unknown)",
+    ),
+    (
+        ("account number is not known",),
+        "name the identity service or the account door in estate.yaml (identities:, doors: account:)",
+    ),
     (("a condition that is not understood",), "read the condition, and waive it (observed: unknown)"),
     (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
 )
