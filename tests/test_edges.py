@@ -23,6 +23,7 @@ from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.dialect_differences import read_otherwise
 from rusty_lantern.core.audit.proposed_bucket import alone, beside
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Attestation, Credential, StoreConfig
@@ -235,6 +236,17 @@ def test_every_published_action_is_in_one_table_and_the_rest_is_unknown() -> Non
 def test_where_the_requester_pays_nobody_gets_in_without_credentials(pays: Any, anyone: str, signed: str) -> None:
     found = alone("store", read(statement(), requester_pays=pays), AROUND.moment, None).verdicts
     assert (found["anyone", "read"].level, found["any-account", "read"].level) == (anyone, signed)
+
+
+@pytest.mark.parametrize(("pays", "told"), [(Answer("known", True), True), (Answer("absent"), False)])
+def test_a_gateway_that_nobody_recognized_may_not_ask_who_pays(pays: Any, told: bool) -> None:
+    bucket = read(statement(Action=["s3:PutObject", "s3:DeleteObject"]), requester_pays=pays)
+    store = msgspec.structs.replace(a_store(bucket), software=Answer("known", Software("a server")))
+    others = {one.dialect: one for one in read_otherwise(BucketSubject(bucket, store, AROUND.moment))}
+    assert list(others) == ["gateway-16"] * told
+    for one in others.values():
+        assert one.changes == {"anyone.write": ("closed", "open"), "anyone.delete": ("closed", "open")}
+        assert "where the requester pays" in " ".join(one.because)
 
 
 # --- private endpoints, accounts, what cannot occur together

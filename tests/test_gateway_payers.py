@@ -96,3 +96,13 @@ def test_the_verdicts_say_so_and_the_server_lets_their_witness_in(gateway: Gatew
     by_acl = said[name_of("acl", "Requester")]
     assert {by_acl["anyone"][verb]["verdict"] for verb in ("list", "read", "write")} == {"closed"}
     assert by_acl["any-account"]["write"]["verdict"] == "open"
+
+
+@pytest.mark.parametrize(("form", "deletes"), [("policy", True), ("acl", False)])
+def test_several_objects_at_once_are_deleted_like_one(gateway: Gateway, folder: Path, form: str, deletes: bool) -> None:
+    bucket = name_of(form, "Requester")
+    gateway.client().put_object(Bucket=bucket, Key="several", Body=b"x")
+    both = b"<Delete><Object><Key>several</Key></Object></Delete>"
+    send_to(gateway.address, None, "POST", f"/{bucket}", "delete", {}, both)
+    left = gateway.client().list_objects_v2(Bucket=bucket, Prefix="several")["KeyCount"]
+    assert (left == 0) is deletes

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import msgspec
 
 from rusty_lantern.core.access.dialects.policy_as_read import as_read
-from rusty_lantern.core.access.dialects.readings import OF_EVERY_POLICY, bearing
+from rusty_lantern.core.access.dialects.readings import OF_EVERY_POLICY, READINGS, bearing, sentence_of
 from rusty_lantern.core.access.dialects.shipped import COMMON, SHIPPED, dialect_of
 from rusty_lantern.core.access.policy.document import Policy
 from rusty_lantern.core.access.solver.exposure import Exposures
@@ -52,7 +52,9 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
     if guessed:
         plain = msgspec.structs.replace(other.readings, decided_as=(), covered_by=(), own_covered_by=())
         other = msgspec.structs.replace(other, readings=plain)
-    if as_read(policy, own) == as_read(policy, other):
+    special = other if guessed else own
+    unasked = _payer_not_asked(view, special)
+    if as_read(policy, own) == as_read(policy, other) and not unasked:
         return None
     there: Exposures = on_dialect(view, other).verdicts
     changes = {
@@ -63,9 +65,14 @@ def _against(view: BucketSubject, policy: Policy, own: Dialect, other: Dialect) 
     }
     if not changes:
         return None
-    special = other if guessed else own
     because = bearing(policy, special, leaving_out=OF_EVERY_POLICY) or bearing(policy, special)
-    return ReadOtherwise(special.dialect, not guessed, changes, list(because))
+    return ReadOtherwise(special.dialect, not guessed, changes, [*because, *unasked])
+
+
+def _payer_not_asked(view: BucketSubject, dialect: Dialect) -> list[str]:
+    """What a dialect reads otherwise where the requester pays, and no policy says so."""
+    actions = dialect.readings.payer_not_asked if view.inputs.requester_pays.value else ()
+    return [sentence_of(READINGS["payer_not_asked"], actions)] if actions else []
 
 
 def on_dialect(view: BucketSubject, dialect: Dialect) -> BucketSubject:

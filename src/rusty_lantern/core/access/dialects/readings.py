@@ -324,9 +324,13 @@ def _bearing(policy: Policy, dialect: Dialect) -> tuple[tuple[str, str], ...]:
         if _bears(policy, field, value):
             if isinstance(value, tuple):
                 value = tuple(one for one in value if _bears(policy, field, (one,)))
-            sentence = f"{words.construct}: {words.otherwise}".replace("{value}", _words(value)).replace("`", "")
-            differences.append((field, sentence))
+            differences.append((field, sentence_of(words, value)))
     return tuple(differences)
+
+
+def sentence_of(words: Reading, value: object) -> str:
+    """What a dialect reads otherwise, for whoever wonders at a verdict."""
+    return f"{words.construct}: {words.otherwise}".replace("{value}", _words(value)).replace("`", "")
 
 
 def _bears(policy: Policy, field: str, value: object) -> bool:

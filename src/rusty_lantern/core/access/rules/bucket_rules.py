@@ -30,7 +30,7 @@ from rusty_lantern.core.access.rules.other_doors import (
     unread_door,
     was_tried,
 )
-from rusty_lantern.core.access.rules.payment import at_doors_of_payers, of_payment, with_payers_acl
+from rusty_lantern.core.access.rules.payment import with_payers, with_payers_acl
 from rusty_lantern.core.access.rules.provider_services import with_unbound_services
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.rules.setting_refusals import of_network
@@ -194,8 +194,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
     levels = (("bucket", bucket.network), ("store", store.network))
     restrictions = tuple(restriction for level, network in levels for restriction in of_network(level, network))
     restrictions += (
-        *of_payment(bucket, store),
-        *at_doors_of_payers(of_other_doors(bucket, store, policy), bucket, store),
+        *with_payers(of_other_doors(bucket, store, policy), bucket, store),
         *of_unsigned_callers(written, store),
         *of_filer(store, bucket),
     )

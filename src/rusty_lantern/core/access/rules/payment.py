@@ -22,9 +22,23 @@ from rusty_lantern.core.answer import NOT_IN_DOSSIER
 from rusty_lantern.core.model.acl import Grant
 
 
-def of_payment(bucket: BucketInputs, store: StoreInputs) -> tuple[Statement, ...]:
+def with_payers(doors: Iterable[Statement], bucket: BucketInputs, store: StoreInputs) -> tuple[Statement, ...]:
+    """What ACLs allow at a store's other doors (`doors`), and who is refused because the requester pays."""
+    allowed = tuple(doors)
+    if bucket.requester_pays.value and _not_asked(store):
+        signed = _of_callers("Allow", "StringNotEquals", Action="*").conditions
+        allowed = tuple(
+            msgspec.structs.replace(one, conditions=(*one.conditions, *signed))
+            if one.effect == "Allow" and one.by_post != BULK_DELETE
+            else one
+            for one in allowed
+        )
+    return (*_of_payment(bucket, store, bulk=any(one.by_post == BULK_DELETE for one in allowed)), *allowed)
+
+
+def _of_payment(bucket: BucketInputs, store: StoreInputs, *, bulk: bool) -> tuple[Statement, ...]:
     """Where the requester pays, a Deny of requests without credentials (published with that setting); where it is not
-    known who pays, one that may or may not be there."""
+    known who pays, one that may or may not be there. `bulk`: whether there is a bulk deletion, which does not ask."""
     pays = bucket.requester_pays
     if not pays.value and (not pays.unread or pays.note == NOT_IN_DOSSIER):
         return ()  # a dossier without it means the default: the owner pays
@@ -33,7 +47,7 @@ def of_payment(bucket: BucketInputs, store: StoreInputs) -> tuple[Statement, ...
     read = _of_callers("Deny", "StringEquals", **whatever)
     title = "the requester pays" if pays.value else "who pays for requests"
     faults = (Fault(title, f"could not be read ({pays.reason})"),) if pays.unread else ()
-    conditions = (*read.conditions, ONE)  # a gateway's bulk deletion does not look at it
+    conditions = (*read.conditions, ONE) if bulk else read.conditions
     return (msgspec.structs.replace(read, place=title, faults=faults, conditions=conditions, at_every_door=True),)
 
 
@@ -47,21 +61,6 @@ def with_payers_acl(bucket: BucketInputs, store: StoreInputs) -> BucketInputs:
 def _to_payers(acl: list[Grant]) -> list[Grant]:
     payers = [msgspec.structs.replace(one, to="any-account") if one.to == "anyone" else one for one in acl]
     return [one for one in payers if one.to != "unsigned"]
-
-
-def at_doors_of_payers(
-    statements: Iterable[Statement], bucket: BucketInputs, store: StoreInputs
-) -> Iterable[Statement]:
-    """The same of what ACLs allow at a store's other door."""
-    if not (bucket.requester_pays.value and _not_asked(store)):
-        return statements
-    signed = _of_callers("Allow", "StringNotEquals", Action="*").conditions
-    return (
-        msgspec.structs.replace(one, conditions=(*one.conditions, *signed))
-        if one.effect == "Allow" and one.by_post != BULK_DELETE
-        else one
-        for one in statements
-    )
 
 
 def _not_asked(store: StoreInputs) -> tuple[str, ...]:
