@@ -125,10 +125,7 @@ def many(number: int, one: str, more: str = "") -> str:
     return f"{number:,} {one if number == 1 else more or one + 's'}"
 
 
-LEVELS_LEGEND = (
-    "open: anyone  open*: any authenticated account  restricted: by network, account, date or service  ?: unknown  "
-    "·: closed"
-)
+LEVELS_LEGEND = "open: anyone  open*: any authenticated account  restricted: under a condition  ?: unknown  ·: closed"
 VERBS_LEGEND = "settings+: change settings   bypass: bypass retention   settings: read settings"
 VERB_HEADINGS = {"change-settings": "settings+", "bypass-retention": "bypass", "read-settings": "settings"}
 """Verbs whose names are too long for the heading of a narrow column."""

@@ -22,8 +22,22 @@ from rusty_lantern.core.answer import NOT_IN_DOSSIER
 from rusty_lantern.core.model.acl import Grant
 
 
+def with_payers_acl(bucket: BucketInputs, store: StoreInputs) -> BucketInputs:
+    """The ACL as it counts where the requester pays: what it grants everybody, only callers with credentials have.
+    Elsewhere than at such a gateway the Deny of `with_payers` says the same of every action."""
+    if not (bucket.requester_pays.value and _not_asked(store) and bucket.acl.value):
+        return bucket
+    return msgspec.structs.replace(bucket, acl=bucket.acl.map(_to_payers))
+
+
+def _to_payers(acl: list[Grant]) -> list[Grant]:
+    payers = [msgspec.structs.replace(one, to="any-account") if one.to == "anyone" else one for one in acl]
+    return [one for one in payers if one.to != "unsigned"]
+
+
 def with_payers(doors: Iterable[Statement], bucket: BucketInputs, store: StoreInputs) -> tuple[Statement, ...]:
-    """What ACLs allow at a store's other doors (`doors`), and who is refused because the requester pays."""
+    """A Deny of whoever is refused because the requester pays, and `doors`: what ACLs allow at a store's other doors,
+    narrowed like the ACL."""
     allowed = tuple(doors)
     if bucket.requester_pays.value and _not_asked(store):
         signed = _of_callers("Allow", "StringNotEquals", Action="*").conditions
@@ -49,18 +63,6 @@ def _of_payment(bucket: BucketInputs, store: StoreInputs, *, bulk: bool) -> tupl
     faults = (Fault(title, f"could not be read ({pays.reason})"),) if pays.unread else ()
     conditions = (*read.conditions, ONE) if bulk else read.conditions
     return (msgspec.structs.replace(read, place=title, faults=faults, conditions=conditions, at_every_door=True),)
-
-
-def with_payers_acl(bucket: BucketInputs, store: StoreInputs) -> BucketInputs:
-    """What an ACL grants everybody it grants to those who may be asked to pay, where no Deny says so."""
-    if not (bucket.requester_pays.value and _not_asked(store) and bucket.acl.value):
-        return bucket
-    return msgspec.structs.replace(bucket, acl=bucket.acl.map(_to_payers))
-
-
-def _to_payers(acl: list[Grant]) -> list[Grant]:
-    payers = [msgspec.structs.replace(one, to="any-account") if one.to == "anyone" else one for one in acl]
-    return [one for one in payers if one.to != "unsigned"]
 
 
 def _not_asked(store: StoreInputs) -> tuple[str, ...]:
