@@ -249,6 +249,20 @@ def test_a_gateway_that_nobody_recognized_may_not_ask_who_pays(pays: Any, told: 
         assert "where the requester pays" in " ".join(one.because)
 
 
+@pytest.mark.parametrize(
+    ("software", "anyone"),
+    [(Answer("known", Software("a gateway", dialect=GATEWAY_16)), "open"), (Answer("denied"), "unknown"),
+     (Answer("known", Software("a server")), "closed")],
+)  # fmt: skip
+def test_whether_the_payer_is_asked_depends_on_what_answers(software: Any, anyone: str) -> None:
+    bucket = read(statement(Action=["s3:PutObject", "s3:GetObject"]), requester_pays=Answer("known", True))
+    store = msgspec.structs.replace(a_store(bucket), software=software, doors=Answer("absent"))
+    verdicts = BucketSubject(bucket, store, AROUND.moment).verdicts
+    assert (verdicts["anyone", "write"].level, verdicts["anyone", "read"].level) == (anyone, "closed")
+    doubts = " ".join(verdicts["anyone", "write"].doubts)
+    assert ("what answers for the store could not be read" in doubts) is (anyone == "unknown")
+
+
 # --- private endpoints, accounts, what cannot occur together
 
 

@@ -13,9 +13,10 @@ from typing import Any
 import msgspec
 
 from rusty_lantern.core.access.dialects.gateway_deletions import ONE
-from rusty_lantern.core.access.dialects.shipped import dialect_of
+from rusty_lantern.core.access.dialects.shipped import GATEWAY, dialect_of
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE
 from rusty_lantern.core.access.policy.document import Fault, Statement
+from rusty_lantern.core.access.rules.other_doors import unread_door
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs
 from rusty_lantern.core.access.rules.setting_refusals import own_statement
 from rusty_lantern.core.answer import NOT_IN_DOSSIER
@@ -57,16 +58,32 @@ def _of_payment(bucket: BucketInputs, store: StoreInputs, *, bulk: bool) -> tupl
     if not pays.value and (not pays.unread or pays.note == NOT_IN_DOSSIER):
         return ()  # a dossier without it means the default: the owner pays
     spared = _not_asked(store) if pays.value else ()
-    whatever: dict[str, Any] = {"NotAction": list(spared)} if spared else {"Action": "*"}
-    read = _of_callers("Deny", "StringEquals", **whatever)
     title = "the requester pays" if pays.value else "who pays for requests"
-    faults = (Fault(title, f"could not be read ({pays.reason})"),) if pays.unread else ()
+    unread = f"could not be read ({pays.reason})" if pays.unread else ""
+    refused = [_refused(title, unread, bulk=bulk, **({"NotAction": spared} if spared else {"Action": "*"}))]
+    if spared and _may_be_a_gateway(store):
+        refused.append(_refused(title, _NOT_RECOGNIZED, bulk=bulk, Action=spared))
+    return tuple(refused)
+
+
+_NOT_RECOGNIZED = "does not keep all of them out if a gateway answers: what answers for the store could not be read"
+
+
+def _refused(title: str, doubt: str, *, bulk: bool, **actions: Any) -> Statement:
+    read = _of_callers("Deny", "StringEquals", **actions)
+    faults = (Fault(title, doubt),) if doubt else ()
     conditions = (*read.conditions, ONE) if bulk else read.conditions
-    return (msgspec.structs.replace(read, place=title, faults=faults, conditions=conditions, at_every_door=True),)
+    return msgspec.structs.replace(read, place=title, faults=faults, conditions=conditions, at_every_door=True)
 
 
 def _not_asked(store: StoreInputs) -> tuple[str, ...]:
-    return dialect_of(store).readings.payer_not_asked
+    """The actions for which the store does not, or perhaps does not, ask who pays."""
+    dialect = GATEWAY if _may_be_a_gateway(store) else dialect_of(store)
+    return dialect.readings.payer_not_asked
+
+
+def _may_be_a_gateway(store: StoreInputs) -> bool:
+    return unread_door(store.software) and store.dialect is None
 
 
 def _of_callers(effect: str, operator: str, **actions: Any) -> Statement:
