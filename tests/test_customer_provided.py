@@ -78,6 +78,13 @@ def test_what_was_not_read_settles_it_only_where_the_rest_refuses(
     assert (fact.state, fact.value) == expected
 
 
+@pytest.mark.parametrize(("software", "value"), [(NONE, "refused"), (DENIED, None)])
+def test_what_a_policy_refuses_is_unknown_where_it_could_not_be_read_what_answers(software: Any, value: Any) -> None:
+    bucket = msgspec.structs.replace(Bucket(name="b"), policy=Answer("known", REFUSES), encryption=NONE, acl=NONE)
+    store = Dossier(store="s", taken=NOW, buckets=[bucket], software=software)
+    assert BucketSubject(bucket, store, NOW).fact("encryption.customer-provided").value == value
+
+
 def test_what_a_gateway_refuses_is_what_the_program_says(gateway: Gateway, tmp_path: Path) -> None:
     """It looks at whether encryption is asked for, and never at the algorithm of a key that is brought."""
     conditions = {"ck-none": None, "ck-algorithm": {"StringEquals": {ALGORITHM: "AES256"}},

@@ -16,6 +16,7 @@ from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
 from rusty_lantern.core.access.rules.named_identities import named_in
+from rusty_lantern.core.access.rules.other_doors import unread_door
 from rusty_lantern.core.access.rules.provider_services import served_accounts
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
@@ -229,6 +230,9 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def demanded(self, name: str) -> Fact:
         """What the policy demands of every upload, by name."""
         fact = self.decided.demanded(name)
+        software = self.dossier.software
+        if fact.value not in (None, "off") and unread_door(software) and self.dossier.dialect is None:
+            fact = Answer("failed", None, f"how its software reads the policy is not known ({software.reason})")
         return msgspec.structs.replace(fact, evidence=self.bucket.policy.evidence)
 
     def neighbour(self, name: str) -> BucketSubject | None:
