@@ -242,6 +242,10 @@ def test_a_door_that_nobody_named_is_found_and_makes_exposure_unknown(doors: Doo
     assert [(door.name, door.at, door.read) for door in dossier.doors.value] == [("swift", doors.swift.at, False)]
     levels = {v["verdict"] for row in rows.values() for v in row["exposure"]["anyone"].values()}
     assert "closed" not in levels
+    why = json.loads(lantern("audit", "--json", cwd=tmp_path).out)["overview"]["unknown"]
+    unnamed = [one for one in why if "does not name that door" in one["reason"]]
+    assert any("exposure.read" in one["fact_names"] for one in unnamed)
+    assert all(one["settled_by"].startswith("name that door in estate.yaml (lantern reach") for one in unnamed)
 
 
 def test_the_administration_door_alone_leaves_nothing_closed_that_passes(doors: Doors, tmp_path: Path) -> None:

@@ -6,18 +6,17 @@ folded into one: a bucket without object lock cannot have a retention, so one li
 
 from __future__ import annotations
 
-import re
-from collections.abc import Collection, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import lru_cache
 
 import msgspec
 
-from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.answer import NOT_IN_DOSSIER, Answer
+from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets
 from rusty_lantern.core.audit.store_subject import StoreSubject
+from rusty_lantern.core.audit.unknown_reasons import UnknownReason, unknown_reasons
 from rusty_lantern.core.audit.waivers import WaiverState
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.finding_words import observed_words, show_fact
@@ -61,16 +60,6 @@ class SubjectDrift(msgspec.Struct, frozen=True):
     def causes(self) -> tuple[str, ...]:
         """The causes in words, the worst first."""
         return tuple(_causes(self.findings))
-
-
-class UnknownReason(msgspec.Struct, frozen=True):
-    """Why something is unknown, of whom, and what would settle it."""
-
-    reason: str
-    subjects: tuple[str, ...]
-    """`STORE/NAME`."""
-    facts: int
-    settled_by: str
 
 
 class Overview(msgspec.Struct, frozen=True):
@@ -236,87 +225,3 @@ def _read_by_document(stores: Sequence[StoreSubject]) -> frozenset[str]:
     """The stores that are read by a document: nothing in them can be looked at."""
     protocols = ("s3", "swift", "blob")
     return frozenset(store.name for store in stores if store.index.dossier.protocol not in protocols)
-
-
-def unknown_reasons(unknown: Sequence[Finding], by_a_document: Container[str] = ()) -> tuple[UnknownReason, ...]:
-    """Why things are unknown, and what settles it; the same of several subjects once, that of most facts first.
-    `by_a_document`: stores that are read by one."""
-    grouped: dict[tuple[str, bool], list[Finding]] = {}
-    for finding in unknown:
-        grouped.setdefault((_own_reason(finding.reason), finding.store in by_a_document), []).append(finding)
-    reasons = []
-    for (reason, by_document), mine in grouped.items():
-        names = dict.fromkeys((one.store, one.name) for one in mine)
-        settled = settled_by(mine[0], by_document=by_document)
-        reasons.append(UnknownReason(reason, tuple(map("/".join, names)), len(mine), settled))
-    return tuple(sorted(reasons, key=lambda one: (-one.facts, one.reason, one.settled_by)))
-
-
-@lru_cache(maxsize=1_024)
-def _own_reason(reason: str) -> str:
-    """A reason without the name of the bucket that it comes from, so that what has one cause has one reason."""
-    return _OF_BUCKET.sub("", reason or "it could not be read")
-
-
-_OF_BUCKET = re.compile(r"^(\w+:)?[a-z0-9][a-z0-9.-]*: (?=the |its |objects' )")
-
-
-_PERMISSIONS = {
-    f"{action.method}?{action.query}": action.name for action in ACTIONS.values() if action.target == "bucket"
-}
-
-
-def settled_by(finding: Finding, *, by_document: bool = False) -> str:
-    """What would settle an unknown finding: the permission, the command or the declaration that is missing.
-    `by_document`: whether the store is read by one."""
-    question_asked, reason = finding.observed.evidence.question, finding.reason
-    _, slash, question = question_asked.partition("/")
-    permission = _PERMISSIONS.get(f"GET?{question.partition('?')[2]}") if slash else None
-    of_another = "could not be read" in reason or "own permissions" in reason
-    if "denied" in reason and permission and (not of_another or "the policy could not be read" in reason):
-        return f"allow s3:{permission.removeprefix('s3:')} to the surveying credential, then: lantern survey"
-    next_step = next((words for marks, words in _SETTLED if any(mark in reason for mark in marks)), _OTHERWISE)
-    missing = next_step.startswith(_LOOK) or NOT_IN_DOSSIER in reason
-    return _BY_DOCUMENT if by_document and missing else next_step
-
-
-_LOOK = "lantern survey --objects all"
-_BY_DOCUMENT = "have the document tell it too (docs/exports.md), or declare it in estate.yaml (stated:)"
-_SETTLED = (
-    (
-        ("cannot connect", "no answer within", "broke off"),
-        "lantern reach shows when it answers again; then: lantern survey",
-    ),
-    (("newer than",), "export it again; then: lantern survey"),
-    (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
-    (
-        ("of which not all were read", "may name users"),
-        f"{_LOOK}, by a credential that may read ACLs (s3:GetObjectAcl)",
-    ),
-    (("no object ACLs", "not inspected"), _LOOK),
-    (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
-    (("not offered",), "declare it in estate.yaml (stated:), or lift the requirement for this store"),
-    (("in none of these documents",), _BY_DOCUMENT),
-    (
-        ("gives a token to anybody",),
-        "bind the service to a subject in the trust policy, or waive it (observed: unknown)",
-    ),
-    (("not worked out",), "read that policy, and waive it (observed: unknown)"),
-    (("content delivery network",), "see to whom that network hands it on, and waive it (observed: unknown)"),
-    (
-        ("is not in this store, or was not read",),
-        "see in that bucket's own store who gets at it, and waive it (observed: unknown)",
-    ),
-    (
-        ("in whose account it ends",),
-        "have the setting name the account, or see whose it is and waive it (observed: unknown)",
-    ),
-    (
-        ("account number is not known",),
-        "name the identity service or the account door in estate.yaml (identities:, doors: account:)",
-    ),
-    (("a condition that is not understood",), "read the condition, and waive it (observed: unknown)"),
-    (("only a sample",), f"{_LOOK}, or a larger sample in estate.yaml"),
-)
-"""Words of a reason → what settles it; the first that fits."""
-_OTHERWISE = "the reason says what is missing; lantern reach shows what each store answers"

@@ -7,8 +7,9 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.audit.overview import Deadline, Overview, SubjectDrift, UnknownReason
+from rusty_lantern.core.audit.overview import Deadline, Overview, SubjectDrift
 from rusty_lantern.core.audit.public_buckets import PublicBucket, requirement_words
+from rusty_lantern.core.audit.unknown_reasons import UnknownReason
 from rusty_lantern.core.history.drift_changes import DriftTurns
 from rusty_lantern.core.value_types import show_names
 
@@ -82,6 +83,9 @@ class UnknownRow(msgspec.Struct, frozen=True, kw_only=True):
     reason: str
     subjects: list[str]
     facts: int
+    """How many requirements are unknown for this reason."""
+    fact_names: list[str]
+    """The facts that they are about."""
     settled_by: str
 
 
@@ -187,7 +191,13 @@ def _subject(one: SubjectDrift) -> SubjectRow:
 
 
 def _unknown(one: UnknownReason) -> UnknownRow:
-    return UnknownRow(reason=one.reason, subjects=list(one.subjects), facts=one.facts, settled_by=one.settled_by)
+    return UnknownRow(
+        reason=one.reason,
+        subjects=list(one.subjects),
+        facts=one.facts,
+        fact_names=list(one.fact_names),
+        settled_by=one.settled_by,
+    )
 
 
 def _steps(

@@ -149,7 +149,8 @@ def _unknown_reasons(screen: Console, overview: OverviewResult) -> None:
     _title(screen, "Not determined", STYLES["unknown"])
     for one in overview.unknown[:MOST_UNKNOWN]:
         names = (show_names(one.subjects), "dim")
-        line(screen, (many(one.facts, "requirement"), "bold"), f": {one.reason}  ", names, indent=2, hang=4)
+        about = (f" on {show_names(one.fact_names)}", "dim")
+        line(screen, (many(one.facts, "requirement"), "bold"), about, f": {one.reason}  ", names, indent=2, hang=4)
         line(screen, ("settled by: ", "dim"), one.settled_by, indent=4, hang=2)
     if len(overview.unknown) > MOST_UNKNOWN:
         line(

@@ -24,13 +24,14 @@ Json = str | int | float | bool | None | list["Json"] | dict[str, "Json"]
 
 
 class Fault(msgspec.Struct, frozen=True):
-    """Something in a policy that was not understood: where (JSON pointer; empty for no place in it) and what."""
+    """Something in a policy that was not understood: where (JSON pointer, or the title of a rule that is no policy's;
+    empty for no place) and what."""
 
     place: str
     what: str
 
     def __str__(self) -> str:
-        return f"{self.what} (at {self.place})" if self.place else self.what
+        return f"{self.what} (at {self.place})" if self.place.startswith("/") else self.what
 
 
 Quantifier = Literal["", "forallvalues", "foranyvalue"]

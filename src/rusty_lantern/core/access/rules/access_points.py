@@ -262,7 +262,7 @@ def _own_guard(point: AccessPoint) -> Guard:
     if guards.value is not None:
         return Guard(guards.value.restrict_policies, source=f"public policy restricted by {_title(point)}")
     if guards.unread:
-        return Guard(False, sure=False, source=f"the guards of {_title(point)} could not be read")
+        return Guard(False, sure=False, source=f"the guards of {_title(point)} could not be read ({guards.reason})")
     return Guard(False)
 
 

@@ -240,7 +240,7 @@ def _by_ownership(bucket: BucketInputs) -> Guard:
     service, and which of them counts is not known. Source: the S3 family's documentation of object ownership."""
     acl, mode = bucket.acl.value or (), bucket.ownership
     if mode.unread and acl:
-        return Guard(False, sure=False, source="the ownership mode could not be read")
+        return Guard(False, sure=False, source=f"the ownership mode could not be read ({mode.reason})")
     if mode.value != "bucket-owner-enforced":
         return Guard(False)
     beside = next((grant for grant in acl if grant.public or _of_another(grant, bucket.owner)), None)

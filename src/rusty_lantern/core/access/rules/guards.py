@@ -29,7 +29,8 @@ def guards_of(bucket: BucketInputs, store: StoreInputs, name: str, words: str) -
         if answer.value is not None:
             guards.append(Guard(getattr(answer.value, name), source=f"{words} by the {level}'s public-access guard"))
         elif answer.unread:
-            guards.append(Guard(False, sure=False, source=f"the {level}'s public-access guards could not be read"))
+            words = f"the {level}'s public-access guards could not be read ({answer.reason})"
+            guards.append(Guard(False, sure=False, source=words))
     return guards
 
 
