@@ -7,7 +7,7 @@ BIN := $(VENV)/bin
 # Program starts are a good part of every test: what they compile is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test lint bench docs pictures clean
+.PHONY: demo test lint oldest bench docs pictures clean
 
 $(VENV)/.runs: pyproject.toml
 	@test -n "$(PY)" || { echo "Python 3.11 or newer is needed, and none was found on the PATH" >&2; exit 1; }
@@ -31,6 +31,9 @@ lint: $(VENV)/.tests
 
 test: lint
 	$(BIN)/pytest -n 4 --no-loadscope-reorder --durations=25
+
+oldest:
+	.ci/oldest
 
 bench: $(VENV)/.tests
 	$(BIN)/python bench/every.py
