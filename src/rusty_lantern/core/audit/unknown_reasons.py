@@ -115,6 +115,15 @@ _SETTLED = (
         ("only the administration door shows it", "may not be shown it", "no header that only owners see"),
         "survey it by a credential of its owner, or one that its owner lets see it (docs/permissions.md)",
     ),
+    (
+        ("only the administration door shows",),
+        "name the administration door in estate.yaml (doors: admin:, docs/doors.md)",
+    ),
+    (
+        ("not shown to this credential",),
+        "survey it by a credential that is shown it (docs/permissions.md), or declare it in estate.yaml (stated:)",
+    ),
+    (("beside the store",), "name a dossier or an export that says it in estate.yaml (beside:, docs/dossiers.md)"),
     (("estate.yaml names none under identities", "names no identity service"), "name it in estate.yaml (identities:)"),
     (("what roles mean",), "say in estate.yaml what roles mean to the store (roles:, docs/doors.md)"),
     (
@@ -164,7 +173,6 @@ _SETTLED = (
         ("show to their account alone",),
         f"see in the account of the access point whom its policy lets in, {_LOOKED_AT}",
     ),
-    (("beside the store",), "name a dossier or an export that says it in estate.yaml (beside:, docs/dossiers.md)"),
     (("stores that do so refuse both",), f"see with a request whether the ACL counts there, {_LOOKED_AT}"),
     (("does not say who keeps",), "see at the store who keeps that key, and declare it in estate.yaml (stated:)"),
     (("too intricate",), f"lantern why decides one request at a time; read that policy, {_LOOKED_AT}"),
