@@ -22,6 +22,7 @@ from rusty_lantern.core.baseline.comparisons import read_comparison
 from rusty_lantern.core.baseline.evaluation import required_of
 from rusty_lantern.core.baseline.loader import Baseline, read_baseline
 from rusty_lantern.core.errors import BadInput
+from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -171,6 +172,20 @@ def test_a_draft_counts_who_has_what_it_requires_and_asks_nobody_for_the_worse(l
         assert told[fact] == (fits, len(known), len(seen) - len(known)), fact
         assert fits >= 0.6 * len(known) and len(known) >= 0.6 * len(seen), fact
     assert not {"identity.mfa", "versioning.mfa-delete"} & told.keys(), "most do without it, which is no rule"
+    of_buckets = written.partition("- sheet: every identity")[0]
+    left = re.findall(r"^  #   ([a-z-]+\.?\S*): .*# (\d+) of (\d+)(?:, (\d+) unknown)?$", of_buckets, re.MULTILINE)
+    without = {fact: tuple(int(n or 0) for n in counts) for fact, *counts in left}
+    unknown = set(re.findall(r"[a-z-]+(?:\.[a-z-]+)*", of_buckets.partition("it is unknown:\n")[2]))
+    safe = {name for name, one in REGISTER.items() if one.subject == "bucket" and one.safe and one.habit}
+    assert safe <= first["require"].keys() | without.keys() | unknown, (
+        "what is safe is required, or said to be left out"
+    )
+    assert {"versioning.mfa-delete", "lock.enabled"} <= without.keys() and "network.from" in unknown
+    for fact, counts in without.items():
+        required = read_comparison(lookup(fact).safe, lookup(fact).scale)
+        known = [one for one in (view.fact(fact) for view in views) if one.settled]
+        fits = sum(one.value is not None and required.accepts(one.value) for one in known)
+        assert counts == (fits, len(known), len(views) - len(known)) and fits < 0.6 * len(known), fact
 
 
 def test_a_draft_of_nothing_is_refused(workspace: Path) -> None:

@@ -130,9 +130,9 @@ def draft(
     written = draft(subjects, f"{place.estate().name} baseline", name)
     printed(written, lambda _: None, out)
     if out is not None:
-        note(
-            f"{out}: {written.count('# Question ')} questions to answer; then: mv {out} baseline.yaml && lantern audit"
-        )
+        questions = f"{written.count('# Question ')} questions to answer"
+        left_out = "; read what it does not require" if "# Not required of " in written else ""
+        note(f"{out}: {questions}{left_out}; then: mv {out} baseline.yaml && lantern audit")
 
 
 @baselines.command("test", short_help="Run the team's own examples of its baseline.")

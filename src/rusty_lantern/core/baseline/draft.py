@@ -2,13 +2,15 @@
 
 The value that most subjects of a kind share becomes the requirement. A subject with another value, or with an unknown
 one, becomes a question in a comment and is left out until somebody answers it. So the estate passes its own draft, and
-whatever an audit finds later is new.
+whatever an audit finds later is new. What is safe, and most do without, is named in a comment: nobody is to take a
+draft for a baseline that asks for it.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from textwrap import wrap
 
 import msgspec
 
@@ -45,6 +47,8 @@ class CommonValue(msgspec.Struct, frozen=True):
     """How many have it."""
     known: int
     """Of how many it is known whether they have it."""
+    unknown: int
+    """Of how many it is not."""
     others: tuple[tuple[Subject, str], ...]
 
 
@@ -59,10 +63,13 @@ def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
     questions = []
     for kind, name in _KINDS.items():
         mine = [subject for subject in subjects if subject.kind == kind and not subject.unseen]
-        habits = [habit for fact in _facts(kind, mine) if (habit := _habit(fact, mine)) is not None]
+        facts = _facts(kind, mine)
+        habits = [habit for fact in facts if (habit := _habit(fact, mine)) is not None]
+        if habits:
+            parts.append(f"  - sheet: {name}\n    require:\n" + "".join(_line(habit) for habit in habits))
+        parts += _left_out(name, mine, [fact for fact in facts if fact not in {habit.fact for habit in habits}])
         if not habits:
             continue
-        parts.append(f"  - sheet: {name}\n    require:\n" + "".join(_line(habit) for habit in habits))
         questions += [(habit, kind) for habit in habits if habit.others]
         unseen = sorted({subject.store for subject in subjects if subject.kind == kind and subject.unseen})
         if unseen:
@@ -93,13 +100,42 @@ def _habit(fact: str, subjects: Sequence[Subject]) -> CommonValue | None:
     required = lookup(fact).safe or Counter(words).most_common(1)[0][0]
     if required == "absent":
         return None
-    holds = read_comparison(required, lookup(fact).scale).accepts
-    fits = [answer.value is not None and holds(answer.value) for _, answer in settled]
+    fits = list(map(_accepting(fact, required), (answer for _, answer in settled)))
     if sum(fits) < COMMON * len(settled) or len(settled) < COMMON * len(seen):
         return None
     others = [(s, w) for (s, _), w, fit in zip(settled, words, fits, strict=True) if not fit]
     others += [(subject, f"unknown: {answer.reason}") for subject, answer in seen if not answer.settled]
-    return CommonValue(fact, required, sum(fits), len(settled), tuple(others))
+    return CommonValue(fact, required, sum(fits), len(settled), len(seen) - len(settled), tuple(others))
+
+
+def _left_out(every: str, subjects: Sequence[Subject], facts: Sequence[str]) -> list[str]:
+    """What is safe and not required, as comments: what most do without, and what is unknown of too many. `every`: the
+    kind in words."""
+    if len(subjects) < FEWEST:
+        return []
+    without, unknown = [], []
+    for fact in facts:
+        required = lookup(fact).safe
+        answers = [answer for answer in (subject.fact(fact) for subject in subjects) if answer.settled]
+        if len(answers) < COMMON * len(subjects):
+            unknown.append(fact)
+        elif required:
+            fits = sum(map(_accepting(fact, required), answers))
+            without.append(CommonValue(fact, required, fits, len(answers), len(subjects) - len(answers), ()))
+    comments = []
+    if without:
+        lines = "".join(f"  #   {_line(one).lstrip()}" for one in without)
+        why = f"# Not required of {every}, since most do without. Put that right, then add it:"
+        comments.append(f"  {why}\n{lines}")
+    if unknown:
+        names = "".join(f"  #   {line}\n" for line in wrap(", ".join(unknown), 110, break_on_hyphens=False))
+        comments.append(f"  # Not required of {every}, since of too many it is unknown:\n{names}")
+    return comments
+
+
+def _accepting(fact: str, required: str) -> Callable[[Fact], bool]:
+    holds = read_comparison(required, lookup(fact).scale).accepts
+    return lambda answer: answer.value is not None and holds(answer.value)
 
 
 def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
@@ -117,7 +153,7 @@ def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:
         known = sum(answer.settled for _, answer in seen)
         if broken:
             words = promised.comparison.words
-            habits.append(CommonValue(promised.fact, words, len(seen) - len(broken), known, broken))
+            habits.append(CommonValue(promised.fact, words, len(seen) - len(broken), known, len(seen) - known, broken))
     return habits
 
 
@@ -138,8 +174,7 @@ def _line(habit: CommonValue) -> str:
     required = habit.required.replace("$", "$$")
     written = f"{{is: {required}{severity}}}" if severity else required
     name = _plain(habit.fact) if habit.fact.startswith("tags.") else habit.fact
-    unknown = habit.fits + len(habit.others) - habit.known
-    rest = f", {unknown} unknown" if unknown else ""
+    rest = f", {habit.unknown} unknown" if habit.unknown else ""
     return f"      {name}: {written}  # {habit.fits} of {habit.known}{rest}\n"
 
 
