@@ -66,6 +66,7 @@ UNKNOWN = {("drone-orthophotos", f"exposure.{verb}") for verb in ALL_VERBS}
 UNKNOWN |= {("drone-orthophotos", name) for name in ("access.outside", "encryption.customer-provided")}
 """Its policy is refused to the audit key."""
 UNKNOWN |= {("tmp-exchange", f"exposure.{verb}") for verb in ("read", "change-settings", "read-settings")}
+UNKNOWN |= {("tmp-exchange", "access.outside")}  # whom objects' own ACLs name
 """Its objects may have ACLs of their own, and were not looked at."""
 UNKNOWN |= {("camera-traps", "replication.target-exposure")}
 """One of its copies is in another account, whose rules no answer shows."""

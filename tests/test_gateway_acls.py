@@ -276,3 +276,47 @@ def workspace(folder: Path, gateway: Gateway, admin: tuple[str, str]) -> Path:
     door = f"      admin: {{at: '{gateway.address}/admin', credential: {{file: admin.ini}}}}\n"
     (folder / "estate.yaml").write_text(text + door)
     return folder
+
+
+def test_whom_an_objects_own_acl_names_is_let_in_and_unknown_where_objects_were_not_looked_at(
+    gateway: Gateway, tmp_path: Path
+) -> None:
+    """Nothing of the bucket names the second user, and no users are known."""
+    client, name = gateway.client(), "acls-by-name"
+    client.create_bucket(Bucket=name)
+    for key in ("lent", "own"):
+        client.put_object(Bucket=name, Key=key, Body=b"tide")
+    owner = client.get_bucket_acl(Bucket=name)["Owner"]["ID"]
+    client.put_object_acl(Bucket=name, Key="lent", GrantRead='id="deck"', GrantFullControl=f'id="{owner}"')
+    deck = gateway.client(("AKDECK", "sk-deck-000"))
+    passed = []
+    for key in ("lent", "own"):
+        try:
+            passed.append(deck.get_object(Bucket=name, Key=key)["Body"].read() == b"tide")
+        except ClientError:
+            passed.append(False)
+    assert passed == [True, False]
+    folder = workspace_for(tmp_path / "ws", gateway.address, gateway.keeper, gateway.swift)
+    requires = "{access.outside: nothing, principals.read: 'none of [deck]', objects.public: none}"
+    (folder / "baseline.yaml").write_text(f"sheets:\n- sheet: all\n  require: {requires}\n")
+
+    def judged(*words: str) -> dict[str, str]:
+        assert lantern("survey", "--only", f"real/{name}", *words, cwd=folder).code == 0
+        told = json.loads(lantern("audit", "--json", cwd=folder).out)
+        return {row["fact"]: status for status in ("drift", "unknown") for row in told[status]}
+
+    before = judged()
+    assert (before["access.outside"], before["principals.read"]) == ("unknown", "unknown")
+    after = judged("--objects", "all")
+    assert after["principals.read"] == "drift"
+    rows = json.loads(lantern("access", f"real/{name}", "--json", cwd=folder).out)["access"]
+    assert {row["identity"]: row["verbs"] for row in rows}["deck"]["read"] == "open"
+    asked = {
+        key: json.loads(
+            lantern(
+                "why", f"real/{name}", "--as", "deck", "--action", "s3:GetObject", "--key", key, "--json", cwd=folder
+            ).out
+        )["allowed"]
+        for key in ("lent", "own")
+    }
+    assert asked["lent"] is True and asked["own"] is not True

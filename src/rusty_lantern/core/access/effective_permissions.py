@@ -46,6 +46,7 @@ from rusty_lantern.core.access.rules.identity_policies import (
     without_public,
 )
 from rusty_lantern.core.access.rules.identity_policies import depends_on_caller as conditions_ask
+from rusty_lantern.core.access.rules.named_identities import as_named
 from rusty_lantern.core.access.solver.action_patterns import unlisted
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
@@ -241,7 +242,7 @@ class EffectivePermissions:
             bucket
             for bucket, seen in self.seen.items()
             if seen.rules.doubts
-            or seen.rules.named_on_objects
+            or (seen.rules.named_on_objects and seen.rules.ids_are_names)
             or for_insiders(seen.rules)
             or seen.rules.policy.unreadable
             or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
@@ -300,11 +301,13 @@ class EffectivePermissions:
         return self._templates[bucket]
 
     def granted(self, identity: Principal, bucket: str) -> dict[Verb, Reach]:
-        """What the rules of a bucket alone grant an identity that they name; one of each template is decided."""
+        """What a bucket's rules and its objects' own ACLs grant an identity that they name; one of each template is
+        decided."""
         key = (self._template(bucket).key, identity)
         if key not in self._granted:
             seen = self.seen[bucket]
-            self._granted[key] = reach_of(identity, seen.rules, seen.surroundings, Budget(BUDGET))
+            rules = as_named(seen.rules, identity, seen.surroundings.account)
+            self._granted[key] = reach_of(identity, rules, seen.surroundings, Budget(BUDGET))
         return self._granted[key]
 
 

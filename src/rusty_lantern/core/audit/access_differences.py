@@ -22,6 +22,7 @@ from rusty_lantern.core.access.rules.identity_policies import (
     own_account,
     principal_of,
 )
+from rusty_lantern.core.access.rules.named_identities import as_named
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.difference import Asker, Change, difference
 from rusty_lantern.core.access.solver.principal_reach import reach_of
@@ -136,8 +137,9 @@ def _named(before: BucketSubject, after: BucketSubject) -> Iterable[Principal]:
 def _of(
     who: str, kind: Literal["audience", "named"], before: BucketSubject, after: BucketSubject, asker: Asker
 ) -> Iterator[Difference]:
+    old, new = (_asked_for(view, asker) for view in (before, after))
     for verb in VERBS:
-        change = difference(before.rules, after.rules, after.surroundings, asker, verb, _work())
+        change = difference(old, new, after.surroundings, asker, verb, _work())
         if change.nothing:
             continue
         audience = next((one for one in AUDIENCES if one == who), None)
@@ -146,6 +148,14 @@ def _of(
             for view in (before, after)
         ]
         yield Difference(who, kind, verb, change, levels[0], levels[1])
+
+
+def _asked_for(view: BucketSubject, asker: Asker) -> Rules:
+    """The rules as they count for whoever asks. What objects' own ACLs may grant beyond what was read, they may grant
+    before and after."""
+    if asker.identity is None:
+        return view.rules
+    return msgspec.structs.replace(as_named(view.rules, asker.identity, view.surroundings.account), named_on_objects="")
 
 
 def _work() -> Budget:

@@ -15,7 +15,7 @@ from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
-from rusty_lantern.core.access.rules.named_identities import named_in
+from rusty_lantern.core.access.rules.named_identities import as_named, named_in
 from rusty_lantern.core.access.rules.other_doors import unread_door
 from rusty_lantern.core.access.rules.provider_services import served_accounts
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
@@ -275,7 +275,8 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def _granted(self, identity: Principal) -> dict[Verb, Reach]:
         if self.across is not None:
             return self.across.granted(identity, self.bucket.name)
-        return reach_of(identity, self.rules, self.surroundings, Budget(BUDGET))
+        rules = as_named(self.rules, identity, self.surroundings.account)
+        return reach_of(identity, rules, self.surroundings, Budget(BUDGET))
 
     def trusts(self, identity: Principal) -> Fact:
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""

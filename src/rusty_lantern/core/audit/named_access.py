@@ -11,6 +11,7 @@ from typing import NamedTuple, Protocol
 from rusty_lantern.core.access.effective_permissions import BucketContext, EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
+from rusty_lantern.core.access.rules.named_identities import granted_on_objects
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
@@ -69,7 +70,7 @@ def access_fact(view: NamedView, name: str) -> Fact:
     if name != OUTSIDE:
         named = [who for who in view.named if who.is_called(name)] or [view.rules.principal(name)]
         reaches = [(verb, reach, True) for who in named for verb, reach in view.granted(who).items()]
-        return _fact(view, reaches, unread_side(view, name))
+        return _fact(view, reaches, unread_side(view, name), others=view.rules.named_on_objects)
     trusted = {who: view.trusts(who) for who in view.named}
     outsiders = {who: fact for who, fact in trusted.items() if fact.value != "on"}
     reaches = [
@@ -78,16 +79,22 @@ def access_fact(view: NamedView, name: str) -> Fact:
     reaching = (who for who in outsiders if any(reach.level != "closed" for reach in view.granted(who).values()))
     unsure = next((who for who in reaching if outsiders[who].value != "off"), None)
     why = f"whether {unsure.name} is one of the store's own is not known: {trusted[unsure].reason}" if unsure else ""
-    return _fact(view, reaches, why, ", ".join(who.name for who in outsiders))
+    names = ", ".join(who.name for who in outsiders)
+    return _fact(view, reaches, why, names, view.rules.named_on_objects)
 
 
-def _fact(view: NamedView, reaches: Iterable[tuple[str, Reach, bool]], doubt: str = "", note: str = "") -> Fact:
-    """The fact that verbs make up, each with how far it goes and whether its holder is certainly meant."""
+def _fact(
+    view: NamedView, reaches: Iterable[tuple[str, Reach, bool]], doubt: str = "", note: str = "", others: str = ""
+) -> Fact:
+    """The fact that verbs make up, each with how far it goes and whether its holder is certainly meant. `others`: why
+    objects' own ACLs may grant more."""
     reaches, evidence = list(reaches), view.bucket.policy.evidence
     sure = {verb for verb, reach, meant in reaches if meant and reach.level in ("restricted", "open")}
     open_to_question = [reach for verb, reach, _ in reaches if reach.level == "unknown" and verb not in sure]
-    unknown = (reach.doubts[0] for reach in open_to_question if reach.doubts)
-    why = next(unknown, "") or next(iter(view.rules.doubted.values()), "") or doubt
+    unknown = (doubt for reach in open_to_question for doubt in reach.doubts[:1] if doubt != others)
+    on_objects = "" if granted_on_objects(view.rules) <= sure else others
+    first = next(unknown, "") or next(iter(view.rules.doubted.values()), "") or doubt
+    why = "; ".join(filter(None, (first, on_objects)))
     if why and len(sure) < len(VERBS):
         return Partly("failed", None, why, evidence, certain=_words(sure))
     return Answer("known", _words({verb for verb, reach, _ in reaches if reach.level != "closed"}), note, evidence)

@@ -7,13 +7,14 @@ identities in them.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.reaching import WhoCan
+from rusty_lantern.core.access.rules.named_identities import granted_on_objects
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
 from rusty_lantern.core.audit.named_access import NamedView
@@ -27,13 +28,16 @@ def principals_facts(view: NamedView) -> dict[str, Fact]:
     reaching = across.reaching
     groups = reaching.groups_on(view.bucket.name)
     others = tuple(_public(view)) + tuple(_named(view))
-    not_all = next(iter(view.rules.doubted.values()), "") or _unlisted(view)
+    rules = view.rules
+    unlisted = next(iter(rules.doubted.values()), "") or _unlisted(view)
+    by_objects = granted_on_objects(rules) if rules.named_on_objects else frozenset()
+    not_all = tuple(unlisted or (rules.named_on_objects if verb in by_objects else "") for verb in VERBS)
     key = (tuple(map(id, groups)), others, not_all)
     if key not in reaching.who_can:
         own = [
             (who.name, verb, reach) for who, reaches in reaching.on(view.bucket.name) for verb, reach in reaches.items()
         ]
-        reaching.who_can[key] = _who_can([*others, *own], not_all)
+        reaching.who_can[key] = _who_can([*others, *own], dict[str, str](zip(VERBS, not_all, strict=True)))
     evidence = view.bucket.policy.evidence
     return {
         verb: Partly("failed", None, why, evidence, certain=names) if why else Answer("known", names, "", evidence)
@@ -45,7 +49,8 @@ Somebody = tuple[str, str, Reach]
 """Somebody, a verb that one may use or perhaps may, and how far that goes."""
 
 
-def _who_can(reaches: Iterable[Somebody], not_all: str) -> WhoCan:
+def _who_can(reaches: Iterable[Somebody], not_all: Mapping[str, str]) -> WhoCan:
+    """Who may use each verb. `not_all`: verb → why there may be more; empty where there are not."""
     sure: dict[str, set[str]] = {verb: set() for verb in VERBS}
     perhaps: dict[str, list[tuple[str, Reach]]] = {verb: [] for verb in VERBS}
     for name, verb, reach in reaches:
@@ -54,7 +59,10 @@ def _who_can(reaches: Iterable[Somebody], not_all: str) -> WhoCan:
         else:
             sure[verb].add(name)
     return {
-        verb: (NAMES.join(names), next((_why(*one) for one in perhaps[verb] if one[0] not in names), "") or not_all)
+        verb: (
+            NAMES.join(names),
+            next((_why(*one) for one in perhaps[verb] if one[0] not in names), "") or not_all[verb],
+        )
         for verb, names in sure.items()
     }
 

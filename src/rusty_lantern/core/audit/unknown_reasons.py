@@ -133,7 +133,7 @@ _SETTLED = (
     (("does not say what it needs",), "say in estate.yaml what it needs (may:)"),
     (("denied",), "allow the surveying credential to read it (docs/permissions.md), then: lantern survey"),
     (
-        ("of which not all were read", "may name users"),
+        ("of which not all were read", "may name others"),
         f"{_LOOK}, by a credential that may read ACLs (s3:GetObjectAcl)",
     ),
     (("no object ACLs", "not inspected"), _LOOK),

@@ -190,9 +190,9 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
 
 
 def unread_rules(views: Iterable[BucketSubject]) -> dict[str, str]:
-    """STORE/BUCKET → why its rules are not all known."""
-    doubted = {view.title: view.rules.doubted for view in views}
-    return {title: "; ".join(dict.fromkeys(why.values())) for title, why in doubted.items() if why}
+    """STORE/BUCKET → why its rules, and its objects' own ACLs, are not all known: they may name others."""
+    doubted = {view.title: [*view.rules.doubted.values(), view.rules.named_on_objects] for view in views}
+    return {title: "; ".join(dict.fromkeys(filter(None, why))) for title, why in doubted.items() if any(why)}
 
 
 def _identities_called(view: BucketSubject, name: str) -> list[str] | None:

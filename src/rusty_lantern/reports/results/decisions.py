@@ -16,6 +16,7 @@ from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, OUTSIDER_
 from rusty_lantern.core.access.policy.principals import read_principal
 from rusty_lantern.core.access.policy.public_policy import PublicStatus
 from rusty_lantern.core.access.rules.identity_policies import combined_rules, identity_policies_of, principal_of
+from rusty_lantern.core.access.rules.named_identities import as_named
 from rusty_lantern.core.access.solver.audience_view import BUDGET, public_policy, way_in
 from rusty_lantern.core.access.solver.exposure import as_match, likeliest_caller
 from rusty_lantern.core.access.solver.sets import Budget
@@ -87,6 +88,8 @@ def _decided(
     if identity is not None:
         own = identity_policies_of(view.index, identity)
         rules = combined_rules(rules, own, account or principal_of(identity).account)
+    elif asking.caller not in AUDIENCES:
+        rules = as_named(rules, rules.principal(asking.caller), account)
     decision = decide(rules, request, public=as_match(public))
     other: OtherRequests | None = None
     if decision.allowed is not True and not asking.action:

@@ -84,11 +84,11 @@ class Rules(msgspec.Struct, frozen=True):
     tenant: Answer[str] | None = None
     """The bucket's tenant, where a user's own permissions apply only to buckets of the user's; None: of all buckets."""
     named_object_acls: tuple[ObjectGrant, ...] = ()
-    """What objects' own ACLs are known to grant users by name, on an object each."""
+    """What objects' own ACLs are known to grant by name, on an object each."""
     named_on_objects: str = ""
-    """Why they may let in a user to more by name; empty where they do not."""
+    """Why they may grant more by name; empty where they do not."""
     of_one_identity: bool = False
-    """Whether its own permissions are among them: they decide about nobody else."""
+    """Whether one identity alone is asked about, which objects' own ACLs may name."""
     acl_permissions: AclPermissions = PUBLISHED
     """What each permission of an ACL allows."""
     acl_permissions_doubt: str = ""
@@ -213,7 +213,7 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
         _fixed(bucket, store),
         users_have_ids,
         _tenant(bucket, store),
-        *(_naming_users(bucket) if users_have_ids else ((), "")),
+        *_by_name(bucket),
         False,
         *_acl_permissions(store),
         dialect_of(store).readings.bypass_goes_with_deletion,
@@ -274,9 +274,8 @@ def _tenant(bucket: BucketInputs, store: StoreInputs) -> Answer[str] | None:
     return None
 
 
-def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
-    """What objects' own ACLs grant by name, and why they may grant more, in a store whose ACLs name users. Elsewhere
-    they name accounts, whose users need permissions of their own as well."""
+def _by_name(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
+    """What objects' own ACLs grant by name, and why they may grant more."""
     acls = bucket.object_acls.value
     if not may_have_acls(bucket):
         return (), ""
@@ -284,7 +283,7 @@ def _naming_users(bucket: BucketInputs) -> tuple[tuple[ObjectGrant, ...], str]:
     return grants, "" if acls and acls.names_complete else NAMED_ON_OBJECTS
 
 
-NAMED_ON_OBJECTS = "objects' own ACLs may name users, and not all were read"
+NAMED_ON_OBJECTS = "objects' own ACLs may name others, and not all were read"
 
 
 def _of_unsigned_users(store: StoreInputs) -> Dialect:

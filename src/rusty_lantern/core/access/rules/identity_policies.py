@@ -286,7 +286,11 @@ def combined_rules(rules: Rules, policies: IdentityPolicies, account: str) -> Ru
     policy = Policy(statements + attached, rules.policy.unreadable)
     doubts = rules.doubts + ((("policy", policies.doubt),) if policies.doubt else ())
     combined = msgspec.structs.replace(
-        rules, policy=policy, acl=acl, doubts=doubts, of_one_identity=policies.account is not None
+        rules,
+        policy=policy,
+        acl=acl,
+        doubts=doubts,
+        of_one_identity=policies.account is not None and rules.ids_are_names,
     )
     return of_level(combined, policies.acl_level)
 

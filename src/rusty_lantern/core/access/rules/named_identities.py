@@ -4,13 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import msgspec
+
+from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.model.acl import Grant, ObjectGrant
+from rusty_lantern.core.model.identity import Verb
+
+
+def as_named(rules: Rules, identity: Principal, account: str) -> Rules:
+    """The rules as they count for somebody whom they name: with what objects' own ACLs grant by name. Where ACLs name
+    accounts, they let in no user of the bucket's own, `account`, without permissions of its own."""
+    of_its_own = bool(account) and identity.account == account and not rules.ids_are_names
+    named_by_acls = identity.kind in ("account", "identity", "canonical") and not of_its_own
+    return msgspec.structs.replace(rules, of_one_identity=True) if named_by_acls else rules
+
+
+def granted_on_objects(rules: Rules) -> frozenset[Verb]:
+    """The verbs that an object's own ACL may grant."""
+    return frozenset(ACTIONS[action].verb for action in rules.grantable("object"))
 
 
 def named_in(rules: Rules) -> Iterator[Principal]:
-    """Everyone whom the rules name, each once: as principals, by grants and rights, and by conditions on who asks."""
+    """Everyone whom the rules name, each once: as principals, by grants and rights, by conditions on who asks, and by
+    objects' own ACLs."""
     seen: dict[Principal, None] = {}
     for statement in rules.policy.statements:
         who = statement.principals
@@ -27,7 +46,8 @@ def named_in(rules: Rules) -> Iterator[Principal]:
     for right in rules.rights:
         if right.to in ("named", "group") and right.identity:
             seen[Principal(right.identity, "group") if right.to == "group" else read_principal(right.identity)] = None
-    for grant in rules.acl:
+    granted: tuple[Grant | ObjectGrant, ...] = (*rules.acl, *rules.named_object_acls)
+    for grant in granted:
         if grant.to == "named" and grant.identity:
             seen[rules.grantee(grant.identity)] = None
     yield from seen

@@ -142,7 +142,7 @@ class AudienceView:
         """Whether anything at all might allow the verb: nearly always answered without any set algebra."""
         if self.rules.doubted or self.rules.object_doubt or self.rules.object_acls:
             return True
-        if self.identity is not None and (self.rules.named_on_objects or self.rules.named_object_acls):
+        if self.rules.of_one_identity and (self.rules.named_on_objects or self.rules.named_object_acls):
             return True
         allows = [s for s in self.reading.applying if s.effect != "Deny"]
         if any(reaches(s, verb) or _unlisted(s) for s in allows):
@@ -219,8 +219,7 @@ class AudienceView:
                 yield {KEY: starting_with(right.prefix, self.work)} if keyed else {}
 
     def _on_objects(self, group: RequestGroup, side: Side) -> Iterator[Box]:
-        """What objects' own ACLs allow: on the objects that are known, and perhaps on any. What a bucket alone grants
-        an identity is asked without them."""
+        """What objects' own ACLs allow: on the objects that are known, and perhaps on any."""
         if group.target != "object" or (self.identity is not None and not self.rules.of_one_identity):
             return
         rules = self.rules
