@@ -13,6 +13,8 @@ from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
+from rusty_lantern.core.model.dossier import Software
+from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 
 STRANGER, OWNER = "b0a7" * 16, "400100200300"
@@ -23,6 +25,7 @@ UNREAD: Answer[ObjectAcls] = Answer("unsupported", None, "not looked at")
 ALL: Answer[ObjectAcls] = Answer("known", ObjectAcls([OWN], names_complete=True))
 ONE: Answer[ObjectAcls] = Answer("known", ObjectAcls([OWN, LENT], names_complete=True))
 SOME: Answer[ObjectAcls] = Answer("known", ObjectAcls([OWN, LENT], names_complete=False))
+UNREAD_PEOPLE: Answer[list[Identity]] = Answer("unsupported")
 OURS: Answer[ObjectAcls] = Answer("known", ObjectAcls([OWN], names_complete=False))
 
 
@@ -31,9 +34,14 @@ def policy(effect: str, action: str) -> str:
     return json.dumps({"Version": "2012-10-17", "Statement": [said]})
 
 
-def bucket_with(acls: Answer[ObjectAcls], written: str = "", *, ownership: str = "object-writer") -> BucketSubject:
+def bucket_with(
+    acls: Answer[ObjectAcls], written: str = "", *, ownership: str = "object-writer", dialect: str = ""
+) -> BucketSubject:
     """A bucket of the harbour whose own rules name its owner alone."""
     dossier = saltmarsh.harbour().dossier
+    if dialect:
+        software = Answer("known", Software("", dialect=dialect))
+        dossier = msgspec.structs.replace(dossier, software=software, identities=UNREAD_PEOPLE, account_number="")
     like = next(bucket for bucket in dossier.buckets if bucket.name == "gallery-web")
     made = msgspec.structs.replace(
         like, acl=Answer("known", [Grant("named", "full-control", OWNER)]), ownership=Answer("known", ownership),
@@ -79,6 +87,15 @@ def test_what_one_named_caller_may_do(
     view = bucket_with(acls)
     assert told(view.fact(f"access.{STRANGER}")) == of_stranger
     assert told(view.fact("access.500600700800")) == of_partner
+
+
+@pytest.mark.parametrize("called", ["deck", "arn:aws:iam:::user/deck"])
+def test_at_a_gateway_a_user_is_named_by_id_or_by_resource_name(called: str) -> None:
+    lent = ObjectGrant("named", "read", "tide/1", "deck", more=False)
+    acls = Answer("known", ObjectAcls([OWN, lent], names_complete=True))
+    view = bucket_with(acls, ownership="object-writer", dialect="gateway-16")
+    assert told(view.fact(f"access.{called}"))[0] == "read read-settings"
+    assert told(view.fact("access.nobody"))[0] == ""
 
 
 def test_the_stores_own_identities_are_let_in_by_their_own_permissions_alone() -> None:

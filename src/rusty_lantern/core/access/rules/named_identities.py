@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 import msgspec
 
@@ -18,8 +19,20 @@ def as_named(rules: Rules, identity: Principal, account: str) -> Rules:
     """The rules as they count for somebody whom they name: with what objects' own ACLs grant by name. Where ACLs name
     accounts, they let in no user of the bucket's own, `account`, without permissions of its own."""
     of_its_own = bool(account) and identity.account == account and not rules.ids_are_names
-    named_by_acls = identity.kind in ("account", "identity", "canonical") and not of_its_own
-    return msgspec.structs.replace(rules, of_one_identity=True) if named_by_acls else rules
+    if of_its_own or identity.kind not in ("account", "identity", "canonical"):
+        return rules
+    names = {identity.name, *identity.aliases}
+    theirs = (grant for grant in rules.named_object_acls if not names.isdisjoint(_names_of(rules, grant)))
+    return msgspec.structs.replace(rules, of_one_identity=True, named_object_acls=tuple(theirs))
+
+
+def _names_of(rules: Rules, grant: ObjectGrant) -> tuple[str, str]:
+    return grant.identity, _name_of(grant.identity, ids_are_names=rules.ids_are_names)
+
+
+@lru_cache(maxsize=8192)
+def _name_of(identity: str, *, ids_are_names: bool) -> str:
+    return (user_named(identity) if ids_are_names else read_principal(identity)).name
 
 
 def granted_on_objects(rules: Rules) -> frozenset[Verb]:
