@@ -281,10 +281,12 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def trusts(self, identity: Principal) -> Fact:
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
         inner = self.trusted_accounts | self.own_accounts
-        if identity.account in inner or identity.name in inner or identity.label in inner:
+        ours = identity.name in self.index.groups or self.identity_named(identity.name) is not None
+        if ours or not inner.isdisjoint((identity.account, identity.name, identity.label)):
             return Answer("known", "on")
-        if identity.kind == "group" or self.identity_named(identity.name) is not None:
-            return Answer("known", "on")
+        if identity.kind == "group":
+            groups = self.dossier.groups
+            return lost(groups) if groups.unread else Answer("failed", None, "the store lists no such group")
         if identity.kind == "service":
             served = served_accounts(self.rules.policy.statements, identity.name)
             return Answer("known", "on" if served is not None and served <= inner else "off")

@@ -11,7 +11,7 @@ from typing import NamedTuple, Protocol
 from rusty_lantern.core.access.effective_permissions import BucketContext, EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.rules.named_identities import granted_on_objects
+from rusty_lantern.core.access.rules.named_identities import granted_on_objects, unnamed_callers
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
@@ -40,6 +40,10 @@ class NamedView(BucketContext, Protocol):
     @property
     def named(self) -> Iterable[Principal]:
         """The identities that the rules name."""
+
+    @property
+    def trusted_accounts(self) -> frozenset[str]:
+        """Accounts and organisations that the team trusts."""
 
     @property
     def across(self) -> EffectivePermissions | None:
@@ -80,7 +84,18 @@ def access_fact(view: NamedView, name: str) -> Fact:
     unsure = next((who for who in reaching if outsiders[who].value != "off"), None)
     why = f"whether {unsure.name} is one of the store's own is not known: {trusted[unsure].reason}" if unsure else ""
     names = ", ".join(who.name for who in outsiders)
-    return _fact(view, reaches, why, names, view.rules.named_on_objects)
+    return _fact(view, reaches, why or _of_unnamed(view), names, view.rules.named_on_objects)
+
+
+def _of_unnamed(view: NamedView) -> str:
+    """Why others than those who are named may be let in, by who they are; empty where none is."""
+    why = unnamed_callers(view.rules, view.trusted_accounts)
+    return why if why and any(_by_who_asks(view.verdicts, verb) for verb in VERBS) else ""
+
+
+def _by_who_asks(verdicts: Exposures, verb: Verb) -> bool:
+    """Whether it is by who they are that some accounts can use a verb."""
+    return verdicts["any-account", verb].level == "restricted" and verdicts["anyone", verb].level == "closed"
 
 
 def _fact(

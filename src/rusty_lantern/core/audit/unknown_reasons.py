@@ -150,6 +150,11 @@ _SETTLED = (
         ("gives a token to anybody",),
         "bind the service to a subject in the trust policy, or waive it (observed: unknown)",
     ),
+    (
+        ("who meets its condition",),
+        f"trust the organisation in estate.yaml (trusted: accounts:), or see who it is {_LOOKED_AT}",
+    ),
+    (("lists no such group",), f"see who is in that group, {_LOOKED_AT}"),
     (("not worked out",), f"read that policy, {_LOOKED_AT}"),
     (("content delivery network",), f"see to whom that network hands it on, {_LOOKED_AT}"),
     (("is not in this store, or was not read",), f"see in that bucket's own store who gets at it, {_LOOKED_AT}"),

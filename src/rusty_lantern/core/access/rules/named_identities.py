@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from functools import lru_cache
 
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import ACTIONS
-from rusty_lantern.core.access.policy.document import Statement
+from rusty_lantern.core.access.policy.document import Condition, Statement
 from rusty_lantern.core.access.policy.principals import Principal, read_principal, user_named
 from rusty_lantern.core.access.rules.bucket_rules import Rules
 from rusty_lantern.core.model.acl import Grant, ObjectGrant
@@ -46,11 +46,13 @@ def named_in(rules: Rules) -> Iterator[Principal]:
     seen: dict[Principal, None] = {}
     for statement in rules.policy.statements:
         who = statement.principals
-        if who is None or statement.effect == "Deny":
+        if who is None:
             continue
         if who.everyone != who.negated:
             seen |= dict.fromkeys(_named_by_conditions(statement))
-        elif not who.negated:
+        if statement.effect == "Deny":  # whom it spares, it names
+            seen |= dict.fromkeys(_in_statement(rules, name) for name in (who.accounts if who.negated else ()))
+        elif not who.negated and not who.everyone:
             seen |= dict.fromkeys(_in_statement(rules, name) for name in (*who.accounts, *who.services))
             seen |= dict.fromkeys(
                 user_named(name) if rules.ids_are_names else Principal(name, "canonical") for name in who.canonical
@@ -72,12 +74,59 @@ def _in_statement(rules: Rules, name: str) -> Principal:
 
 
 def _named_by_conditions(statement: Statement) -> Iterator[Principal]:
-    """Whom an Allow to everybody leaves, where its conditions name them: what a condition leaves, it names."""
+    """Whom an Allow to everybody lets in by its conditions, and whom a Deny spares by them. A pattern of resource names
+    in one account stands for whoever has such a name there."""
+    naming_operators, patterns_in = (_SPARING, _SPARING_LIKE) if statement.effect == "Deny" else (_NAMING, _LIKE)
     for condition in statement.conditions:
-        naming = condition.key in ("aws:principalarn", "aws:principalaccount", "aws:principalservicename")
-        if naming and condition.operator in _NAMING:
-            names = (value for value in condition.values if not set("*?$") & set(value))
-            yield from (read_principal(name) for name in names if ":" in name or condition.key != "aws:principalarn")
+        of_arns = condition.key == "aws:principalarn"
+        naming = of_arns or condition.key in ("aws:principalaccount", "aws:principalservicename")
+        if naming and condition.operator in naming_operators:
+            patterns = of_arns and condition.operator in patterns_in
+            names = (name for name in condition.values if not _vague(name, patterns=patterns))
+            yield from (read_principal(name) for name in names if ":" in name or not of_arns)
+
+
+def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
+    """The rule that lets in callers whom it does not name, by a condition on who they are; empty where there is none.
+    `trusted`: organisations that are."""
+    for statement in rules.policy.statements:
+        who, refuses = statement.principals, statement.effect == "Deny"
+        if who is None or who.everyone == who.negated:
+            continue
+        asking = [
+            condition for condition in statement.conditions
+            if condition.key in _ASKING and (not refuses or condition.operator in _SPARING)
+        ]  # fmt: skip
+        told = [_names_all(condition) or not set(condition.values) - set(trusted) for condition in asking]
+        if asking and not (all(told) if refuses else any(told)):
+            return f"{statement.title}: who meets its condition on {asking[told.index(False)].key} is not known"
+    return ""
+
+
+_ASKING = frozenset(
+    {"aws:principalarn", "aws:principalaccount", "aws:principalorgid", "aws:principalorgpaths", "aws:userid"}
+)
+
+
+def _names_all(condition: Condition) -> bool:
+    """Whether a condition leaves nobody but those whom it names."""
+    of_arns, operators = condition.key == "aws:principalarn", _NAMING | _SPARING
+    if not (of_arns or condition.key == "aws:principalaccount") or condition.operator not in operators:
+        return False
+    patterns = of_arns and condition.operator in _LIKE | _SPARING_LIKE
+    return not any(_vague(name, patterns=patterns) for name in condition.values)
 
 
 _NAMING = frozenset({"stringequals", "stringequalsignorecase", "stringlike", "arnequals", "arnlike"})
+_LIKE = frozenset({"stringlike", "arnequals", "arnlike"})
+_SPARING = frozenset({"stringnotequals", "stringnotequalsignorecase", "stringnotlike", "arnnotequals", "arnnotlike"})
+_SPARING_LIKE = frozenset({"stringnotlike", "arnnotequals", "arnnotlike"})
+
+
+def _vague(name: str, *, patterns: bool) -> bool:
+    """Whether a value names nobody in particular; with `patterns`, one names whoever it fits in its account."""
+    account = name.split(":", 5)[4] if patterns and name.count(":") >= 5 else name
+    return "$" in name or not _PATTERN.isdisjoint(account if patterns else name)
+
+
+_PATTERN = frozenset("*?")

@@ -1,0 +1,88 @@
+"""Whom a policy lets in without naming them as principals: by conditions, by what a Deny spares, by a group."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import msgspec
+import pytest
+
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.store_subject import store_subjects
+from rusty_lantern.core.config.estate import Estate
+from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.identity import Group
+from rusty_lantern.simulator.demo import harbour as saltmarsh
+from tests.test_named_on_objects import ALL, bucket_with, told
+
+PARTNER, OWN = "600700800900", "400100200300"
+ROLES = f"arn:aws:iam::{PARTNER}:role/*"
+WHERE = "arn:aws:s3:::gallery-web/*"
+READ = ("read", "")
+
+
+def said(effect: str, who: dict[str, Any] | None = None, **condition: Any) -> dict[str, Any]:
+    whom = who or {"Principal": "*"}
+    made = {"Effect": effect, **whom, "Action": "s3:GetObject", "Resource": WHERE}
+    return made | ({"Condition": condition} if condition else {})
+
+
+def view_of(*statements: dict[str, Any], trusted: frozenset[str] = frozenset(), **fields: Any) -> BucketSubject:
+    view = bucket_with(ALL, json.dumps({"Version": "2012-10-17", "Statement": list(statements)}) if statements else "")
+    of_dossier = {name: fields.pop(name) for name in ("groups",) if name in fields}
+    bucket = msgspec.structs.replace(view.bucket, **fields)
+    dossier = msgspec.structs.replace(view.dossier, buckets=[bucket], **of_dossier)
+    (store,) = store_subjects([dossier], Estate("trust", (), trusted), saltmarsh.MOMENT)
+    return store.buckets[bucket.name]
+
+
+def by_org(why: int) -> tuple[str, str]:
+    return "", f"statement {why}: who meets its condition on aws:principalorgid is not known"
+
+
+@pytest.mark.parametrize(("statements", "outside"), [
+    ([said("Allow", StringEquals={"aws:PrincipalAccount": PARTNER})], READ),
+    ([said("Allow", ArnLike={"aws:PrincipalArn": ROLES})], READ),
+    ([said("Allow", ArnEquals={"aws:PrincipalArn": ROLES})], READ),
+    ([said("Allow", StringEquals={"aws:PrincipalArn": ROLES})],  # which no role has for a name
+     ("", "statement 1: who meets its condition on aws:principalarn is not known")),
+    ([said("Allow"), said("Deny", StringNotEquals={"aws:PrincipalAccount": PARTNER})], READ),
+    ([said("Allow"), said("Deny", ArnNotLike={"aws:PrincipalArn": ROLES})], READ),
+    ([said("Allow"), said("Deny", StringNotEquals={"aws:PrincipalAccount": OWN})], ("", "")),
+    ([said("Allow"), said("Deny", {"NotPrincipal": {"AWS": f"arn:aws:iam::{PARTNER}:root"}})], READ),
+    ([said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide"})], by_org(1)),
+    ([said("Allow"), said("Deny", StringNotEquals={"aws:PrincipalOrgID": "o-tide"})], by_org(2)),
+    ([said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide", "aws:PrincipalAccount": OWN})], ("", "")),
+    ([said("Allow", StringEquals={"aws:SourceVpce": "vpce-1"})], ("", "")),  # by where they come from
+])  # fmt: skip
+def test_whom_conditions_leave_is_outside(statements: list[dict[str, Any]], outside: tuple[str, str]) -> None:
+    view = view_of(*statements)
+    assert told(view.fact("access.outside")) == outside
+    assert (PARTNER in told(view.fact("principals.read"))[0]) == (outside == READ)
+
+
+def test_an_organisation_that_the_team_trusts_is_inside() -> None:
+    statement = said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide"})
+    assert told(view_of(statement, trusted=frozenset({"o-tide"})).fact("access.outside")) == ("", "")
+    assert told(view_of(statement, trusted=frozenset({"o-ebb"})).fact("access.outside")) == by_org(1)
+
+
+def test_a_group_is_the_stores_own_where_the_store_lists_it() -> None:
+    right = Right("group", ["read"], identity="lab")
+    rights = Answer("known", [right])
+    listed = Answer("known", [Group(name="lab", members=[], policies=Answer("known", []))])
+    asked = {
+        name: told(view_of(rights=rights, groups=groups).fact("access.outside"))
+        for name, groups in (
+            ("listed", listed),
+            ("none", Answer("known", [])),
+            ("denied", Answer("denied", None, "403")),
+        )
+    }
+    why = "whether lab is one of the store's own is not known: "
+    assert asked == {
+        "listed": ("", ""), "none": ("", f"{why}the store lists no such group"),
+        "denied": ("", f"{why}denied to this credential: 403"),
+    }  # fmt: skip
