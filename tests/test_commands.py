@@ -156,6 +156,7 @@ def test_access_lists_named_identities_and_tells_outside_from_inside(demo: Demo)
     assert {r["bucket"]: (r["identity"], r["verbs"]) for r in rows} == {
         "tide-gauge-raw": ("500600700800", {"read": "open"}),
         "reef-plans": ("500600700800", {"read": "open"}),
+        "partner-feed": ("500600700800", {"read": "open"}),  # whom a Deny spares
         "station-inbox": ("500600700800", {"read": "open", "write": "open", "delete": "open"}),
     }
     writers = json.loads(demo.run("access", "--can", "write", "--json").out)["access"]

@@ -198,9 +198,9 @@ def test_a_policy_that_its_bucket_s_guard_refuses_is_told_so() -> None:
         "public list; switch the guard off while this one is applied"
     ]
     assert not [words for one in _remedies(_alone(policy)) for words in one.proof if "refused" in words]
-    unread = _with(_alone(policy), public_access_guards=Answer("denied", None, "denied to this credential"))
-    may_be_on = "the bucket's public-access guards could not be read: one that refuses new public policies may be on"
-    assert refused_by_guard(unread) == may_be_on
+    unread = _with(_alone(policy), public_access_guards=Answer("denied", None, "403"))
+    why = "the bucket's public-access guards could not be read (denied to this credential: 403)"
+    assert refused_by_guard(unread) == f"{why}: one that refuses new public policies may be on"
     both = _remedies(guarded, "exposure.read: closed, exposure.list: closed")
     assert not [words for one in both for words in one.proof if "refused" in words]
 

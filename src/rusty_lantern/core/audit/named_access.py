@@ -94,8 +94,9 @@ def _of_unnamed(view: NamedView) -> str:
 
 
 def _by_who_asks(verdicts: Exposures, verb: Verb) -> bool:
-    """Whether it is by who they are that some accounts can use a verb."""
-    return verdicts["any-account", verb].level == "restricted" and verdicts["anyone", verb].level == "closed"
+    """Whether it is, or may be, by who they are that some accounts can use a verb."""
+    of_accounts, of_anyone = verdicts["any-account", verb].level, verdicts["anyone", verb].level
+    return of_accounts in ("restricted", "unknown") and of_anyone in ("closed", "unknown")
 
 
 def _fact(

@@ -87,7 +87,8 @@ def _named_by_conditions(statement: Statement) -> Iterator[Principal]:
 
 
 def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
-    """The rule that lets in callers whom it does not name, by a condition on who they are; empty where there is none.
+    """The rule that lets in callers whom it does not name, by a condition on who they are, or may; empty where there is
+    none.
     `trusted`: organisations that are."""
     for statement in rules.policy.statements:
         who, refuses = statement.principals, statement.effect == "Deny"
@@ -97,9 +98,11 @@ def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
             condition for condition in statement.conditions
             if condition.key in _ASKING and (not refuses or condition.operator in _SPARING)
         ]  # fmt: skip
-        told = [_names_all(condition) or not set(condition.values) - set(trusted) for condition in asking]
-        if asking and not (all(told) if refuses else any(told)):
-            return f"{statement.title}: who meets its condition on {asking[told.index(False)].key} is not known"
+        named = [_names_all(condition) or not set(condition.values) - set(trusted) for condition in asking]
+        if asking and not (all(named) if refuses else any(named)):
+            return f"{statement.title}: who meets its condition on {asking[named.index(False)].key} is not known"
+        if statement.faults:
+            return f"{statement.title}: {statement.faults[0]}"
     return ""
 
 
