@@ -46,6 +46,8 @@ def by_org(why: int) -> tuple[str, str]:
     ([said("Allow", StringEquals={"aws:PrincipalAccount": PARTNER})], READ),
     ([said("Allow", ArnLike={"aws:PrincipalArn": ROLES})], READ),
     ([said("Allow", ArnEquals={"aws:PrincipalArn": ROLES})], READ),
+    ([said("Allow", ArnLike={"aws:PrincipalArn": f"arn:aws:iam::{PARTNER}:*"})], READ),
+    ([said("Allow", ArnLike={"aws:PrincipalArn": f"arn:aws:iam::{OWN}:*"})], ("", "")),
     ([said("Allow", StringEquals={"aws:PrincipalArn": ROLES})],  # which no role has for a name
      ("", "statement 1: who meets its condition on aws:principalarn is not known")),
     ([said("Allow"), said("Deny", StringNotEquals={"aws:PrincipalAccount": PARTNER})], READ),

@@ -15,7 +15,7 @@ from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
-from rusty_lantern.core.access.rules.named_identities import as_named, named_in
+from rusty_lantern.core.access.rules.named_identities import as_named, is_whole_tenant, named_in
 from rusty_lantern.core.access.rules.other_doors import unread_door
 from rusty_lantern.core.access.rules.provider_services import served_accounts
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
@@ -282,6 +282,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
         inner = self.trusted_accounts | self.own_accounts
         ours = identity.name in self.index.groups or self.identity_named(identity.name) is not None
+        ours = ours or is_whole_tenant(identity, self.index.identities_by_name)
         if ours or not inner.isdisjoint((identity.account, identity.name, identity.label)):
             return Answer("known", "on")
         if identity.kind == "group":

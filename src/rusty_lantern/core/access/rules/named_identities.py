@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from functools import lru_cache
 
 import msgspec
@@ -83,7 +83,18 @@ def _named_by_conditions(statement: Statement) -> Iterator[Principal]:
         if naming and condition.operator in naming_operators:
             patterns = of_arns and condition.operator in patterns_in
             names = (name for name in condition.values if not _vague(name, patterns=patterns))
-            yield from (read_principal(name) for name in names if ":" in name or not of_arns)
+            yield from (read_principal(_whole(name)) for name in names if ":" in name or not of_arns)
+
+
+def _whole(name: str) -> str:
+    """The account's root, where a pattern fits everybody in it: `arn:aws:iam::marsh:*`."""
+    parts = name.split(":", 5)
+    return f"{name[:-1]}root" if len(parts) == 6 and parts[4] and parts[5] == "*" else name
+
+
+def is_whole_tenant(who: Principal, users: Iterable[str]) -> bool:
+    """Whether somebody is all users of one tenant of a gateway. `users`: their names, `TENANT$USER`."""
+    return who.kind == "account" and any(user.startswith(f"{who.name}$") for user in users)
 
 
 def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
