@@ -38,6 +38,14 @@ def view_of(*statements: dict[str, Any], trusted: frozenset[str] = frozenset(), 
     return store.buckets[bucket.name]
 
 
+OURS = f"arn:aws:iam::{OWN}:role/species-*"
+OF_BOTH = ("", "statement 2: whose names fit its patterns, and those of other statements, is not known")
+
+
+def arn(operator: str, pattern: str) -> dict[str, Any]:
+    return {operator: {"aws:PrincipalArn": f"arn:aws:iam::{PARTNER}:role/{pattern}"}}
+
+
 def by_org(why: int) -> tuple[str, str]:
     return "", f"statement {why}: who meets its condition on aws:principalorgid is not known"
 
@@ -54,6 +62,7 @@ def by_org(why: int) -> tuple[str, str]:
     ([said("Allow"), said("Deny", ArnNotLike={"aws:PrincipalArn": ROLES})], READ),
     ([said("Allow"), said("Deny", StringNotEquals={"aws:PrincipalAccount": OWN})], ("", "")),
     ([said("Allow"), said("Deny", {"NotPrincipal": {"AWS": f"arn:aws:iam::{PARTNER}:root"}})], READ),
+    ([said("Allow", **arn("ArnLike", "*-app")), said("Deny", **arn("ArnNotLike", "x-*"))], OF_BOTH),
     ([said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide"})], by_org(1)),
     ([said("Allow"), said("Deny", StringNotEquals={"aws:PrincipalOrgID": "o-tide"})], by_org(2)),
     ([said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide", "aws:PrincipalAccount": OWN})], ("", "")),
@@ -63,6 +72,11 @@ def test_whom_conditions_leave_is_outside(statements: list[dict[str, Any]], outs
     view = view_of(*statements)
     assert told(view.fact("access.outside")) == outside
     assert (PARTNER in told(view.fact("principals.read"))[0]) == (outside == READ)
+
+
+def test_a_pattern_of_own_names_is_shown_as_those_whom_it_fits() -> None:
+    names = told(view_of(said("Allow", ArnLike={"aws:PrincipalArn": OURS})).fact("principals.read"))[0].split(", ")
+    assert "role species-lab" in names and OURS not in names
 
 
 def test_an_organisation_that_the_team_trusts_is_inside() -> None:

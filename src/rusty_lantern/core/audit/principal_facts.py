@@ -14,7 +14,7 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.reaching import WhoCan
-from rusty_lantern.core.access.rules.named_identities import granted_on_objects, is_whole_tenant
+from rusty_lantern.core.access.rules.named_identities import granted_on_objects, is_whole_tenant, stands_for_several
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
 from rusty_lantern.core.audit.named_access import NamedView
@@ -85,6 +85,8 @@ def _is_listed_identity(view: NamedView, who: Principal) -> bool:
     if not people:
         return False
     if view.identity_named(who.name) is not None or who.label in {view.account, view.bucket.owner.value}:
+        return True
+    if stands_for_several(who) and who.account == view.account:
         return True
     in_groups = who.kind == "group" and who.name in view.index.groups
     return in_groups or who.label in view.index.aliases or is_whole_tenant(who, view.index.identities_by_name)

@@ -154,6 +154,7 @@ _SETTLED = (
         ("who meets its condition",),
         f"trust the organisation in estate.yaml (trusted: accounts:), or see who it is {_LOOKED_AT}",
     ),
+    (("whose names fit its patterns",), f"see whose names do, {_LOOKED_AT}"),
     (("lists no such group",), f"see who is in that group, {_LOOKED_AT}"),
     (("not worked out",), f"read that policy, {_LOOKED_AT}"),
     (("content delivery network",), f"see to whom that network hands it on, {_LOOKED_AT}"),

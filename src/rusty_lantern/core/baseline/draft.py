@@ -9,7 +9,7 @@ draft for a baseline that asks for it.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Iterator, Sequence
 from textwrap import wrap
 
 import msgspec
@@ -39,7 +39,8 @@ _KINDS = {
 
 
 class CommonValue(msgspec.Struct, frozen=True):
-    """What most subjects of a kind have in common, and those that have not: with what they have, or why unknown."""
+    """A value that subjects of a kind may have in common, and those that have not: with what they have, or why that is
+    unknown."""
 
     fact: str
     required: str
@@ -50,6 +51,16 @@ class CommonValue(msgspec.Struct, frozen=True):
     unknown: int
     """Of how many it is not."""
     others: tuple[tuple[Subject, str], ...]
+
+    @property
+    def is_known(self) -> bool:
+        """Whether it is known of enough of them to say what they have in common."""
+        return self.known >= max(FEWEST, COMMON * (self.known + self.unknown))
+
+    @property
+    def is_common(self) -> bool:
+        """Whether most have it."""
+        return bool(self.required) and self.is_known and self.fits >= COMMON * self.known
 
 
 def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
@@ -63,11 +74,11 @@ def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
     questions = []
     for kind, name in _KINDS.items():
         mine = [subject for subject in subjects if subject.kind == kind and not subject.unseen]
-        facts = _facts(kind, mine)
-        habits = [habit for fact in facts if (habit := _habit(fact, mine)) is not None]
+        values = [_shared(fact, mine) for fact in _facts(kind, mine)] if len(mine) >= FEWEST else []
+        habits = [value for value in values if value.is_common]
         if habits:
             parts.append(f"  - sheet: {name}\n    require:\n" + "".join(_line(habit) for habit in habits))
-        parts += _left_out(name, mine, [fact for fact in facts if fact not in {habit.fact for habit in habits}])
+        parts += _left_out(name, [value for value in values if not value.is_common])
         if not habits:
             continue
         questions += [(habit, kind) for habit in habits if habit.others]
@@ -91,51 +102,29 @@ def _facts(kind: str, subjects: Sequence[Subject]) -> list[str]:
     return [name for name in names if not name.endswith(".*")]
 
 
-def _habit(fact: str, subjects: Sequence[Subject]) -> CommonValue | None:
+def _shared(fact: str, subjects: Sequence[Subject]) -> CommonValue:
+    """How many have the safe value of a fact, or, where none is safe, the one that most have."""
     seen = [(subject, subject.fact(fact)) for subject in subjects]
-    settled = [(subject, answer) for subject, answer in seen if answer.settled]
-    if len(settled) < FEWEST:
-        return None
-    words = [_words(fact, answer) for _, answer in settled]
-    required = lookup(fact).safe or Counter(words).most_common(1)[0][0]
-    if required == "absent":
-        return None
-    fits = list(map(_accepting(fact, required), (answer for _, answer in settled)))
-    if sum(fits) < COMMON * len(settled) or len(settled) < COMMON * len(seen):
-        return None
-    others = [(s, w) for (s, _), w, fit in zip(settled, words, fits, strict=True) if not fit]
+    settled = [(subject, _words(fact, answer), answer.value) for subject, answer in seen if answer.settled]
+    words = Counter(words for _, words, _ in settled)
+    required = lookup(fact).safe or next((word for word, _ in words.most_common(1) if word != "absent"), "")
+    accepts = read_comparison(required, lookup(fact).scale).accepts if required else None
+    others = [(s, w) for s, w, value in settled if accepts is None or value is None or not accepts(value)]
+    fits = len(settled) - len(others)
     others += [(subject, f"unknown: {answer.reason}") for subject, answer in seen if not answer.settled]
-    return CommonValue(fact, required, sum(fits), len(settled), len(seen) - len(settled), tuple(others))
+    return CommonValue(fact, required, fits, len(settled), len(seen) - len(settled), tuple(others))
 
 
-def _left_out(every: str, subjects: Sequence[Subject], facts: Sequence[str]) -> list[str]:
-    """What is safe and not required, as comments: what most do without, and what is unknown of too many. `every`: the
-    kind in words."""
-    if len(subjects) < FEWEST:
-        return []
-    without, unknown = [], []
-    for fact in facts:
-        required = lookup(fact).safe
-        answers = [answer for answer in (subject.fact(fact) for subject in subjects) if answer.settled]
-        if len(answers) < COMMON * len(subjects):
-            unknown.append(fact)
-        elif required:
-            fits = sum(map(_accepting(fact, required), answers))
-            without.append(CommonValue(fact, required, fits, len(answers), len(subjects) - len(answers), ()))
-    comments = []
+def _left_out(every: str, values: Sequence[CommonValue]) -> Iterator[str]:
+    """What is not required, as comments: what is safe and most do without, and what is unknown of too many. `every`:
+    the kind in words."""
+    without = "".join(f"  #   {_line(one).lstrip()}" for one in values if one.is_known and lookup(one.fact).safe)
     if without:
-        lines = "".join(f"  #   {_line(one).lstrip()}" for one in without)
-        why = f"# Not required of {every}, since most do without. Put that right, then add it:"
-        comments.append(f"  {why}\n{lines}")
+        yield f"  # Not required of {every}, since most do without. Put that right, then add it:\n{without}"
+    unknown = ", ".join(one.fact for one in values if not one.is_known)
     if unknown:
-        names = "".join(f"  #   {line}\n" for line in wrap(", ".join(unknown), 110, break_on_hyphens=False))
-        comments.append(f"  # Not required of {every}, since of too many it is unknown:\n{names}")
-    return comments
-
-
-def _accepting(fact: str, required: str) -> Callable[[Fact], bool]:
-    holds = read_comparison(required, lookup(fact).scale).accepts
-    return lambda answer: answer.value is not None and holds(answer.value)
+        names = "".join(f"  #   {line}\n" for line in wrap(unknown, 110, break_on_hyphens=False))
+        yield f"  # Not required of {every}, since of too many it is unknown:\n{names}"
 
 
 def _mirrors(subjects: Sequence[Subject]) -> list[CommonValue]:

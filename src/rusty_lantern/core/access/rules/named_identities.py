@@ -92,6 +92,11 @@ def _whole(name: str) -> str:
     return f"{name[:-1]}root" if len(parts) == 6 and parts[4] and parts[5] == "*" else name
 
 
+def stands_for_several(who: Principal) -> bool:
+    """Whether it is a pattern of names that a condition has."""
+    return who.kind == "identity" and not _PATTERN.isdisjoint(who.name)
+
+
 def is_whole_tenant(who: Principal, users: Iterable[str]) -> bool:
     """Whether somebody is all users of one tenant of a gateway. `users`: their names, `TENANT$USER`."""
     return who.kind == "account" and any(user.startswith(f"{who.name}$") for user in users)
@@ -99,8 +104,9 @@ def is_whole_tenant(who: Principal, users: Iterable[str]) -> bool:
 
 def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
     """The rule that lets in callers whom it does not name, by a condition on who they are, or may; empty where there is
-    none.
-    `trusted`: organisations that are."""
+    none. `trusted`: organisations that are."""
+    patterns: set[tuple[str, ...]] = set()
+    spared = ""
     for statement in rules.policy.statements:
         who, refuses = statement.principals, statement.effect == "Deny"
         if who is None or who.everyone == who.negated:
@@ -112,9 +118,13 @@ def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
         named = [_names_all(condition) or not set(condition.values) - set(trusted) for condition in asking]
         if asking and not (all(named) if refuses else any(named)):
             return f"{statement.title}: who meets its condition on {asking[named.index(False)].key} is not known"
+        fitting = {one.values for one in asking if not _PATTERN.isdisjoint("".join(one.values))}
+        patterns |= fitting
+        spared = statement.title if refuses and fitting else spared
         if statement.faults:
             return f"{statement.title}: {statement.faults[0]}"
-    return ""
+    several = spared and len(patterns) > 1
+    return f"{spared}: whose names fit its patterns, and those of other statements, is not known" if several else ""
 
 
 _ASKING = frozenset(
