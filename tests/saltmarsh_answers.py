@@ -129,7 +129,9 @@ OTHER_DRIFT: dict[tuple[str, str, str], tuple[str, str]] = {
     ("undercroft", "chart-masters", "scheduled-deletion"): ("medium", "2026-11-14T06:00:00Z"),
     ("harbour", "account root ro…-1", "credential.owner-kind"): ("critical", "root"),
     ("harbour", "admin", "identity.password-without-mfa"): ("high", "on"),
-    ("harbour", "role species-lab", "identity.assumable-by"): ("high", "other-accounts"),  # log-shipper: services
+    ("harbour", "role species-lab", "identity.assumable-by"): ("high", "other-accounts"),
+    ("harbour", "role log-shipper", "identity.assumable-by"): ("high", "own-account"),
+    ("harbour", "tide-reader", "identity.excess-permissions"): ("high", "at least write"),  # by that role
     ("harbour", "admin SMTA…0901", "credential.age"): ("medium", "901 days"),
     ("harbour", "admin SMTA…0901", "credential.owner-well-known-name"): ("low", "on"),
     ("harbour", "permit-clerk", "identity.password-idle"): ("low", "410 days"),

@@ -13,6 +13,7 @@ from rusty_lantern.core.audit.access_differences import differences
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.acl import Grant, ObjectAcls, ObjectGrant
+from rusty_lantern.core.model.bucket import ContainerAcl
 from rusty_lantern.core.model.dossier import Software
 from rusty_lantern.core.model.identity import Identity
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -118,3 +119,41 @@ def test_a_denied_answer_never_makes_it_fine() -> None:
         less = msgspec.structs.replace(view.dossier, buckets=[bucket])
         (store,) = store_subjects([less], None, saltmarsh.MOMENT)
         assert told(store.buckets[bucket.name].fact("access.outside")) != ("", ""), field
+
+
+@pytest.mark.parametrize("aliases", [[], ["clerk"]])
+def test_a_user_of_a_gateway_is_named_by_its_id_where_only_its_resource_name_is_told(aliases: list[str]) -> None:
+    view = bucket_with(ALL, ownership="object-writer", dialect="gateway-16")
+    clerk = Identity(
+        name="clerk", resource="arn:aws:iam:::user/clerk", aliases=aliases, groups=Answer("absent"),
+        policies=Answer("known", []),
+    )  # fmt: skip
+    lent = msgspec.structs.replace(view.bucket, acl=Answer("known", [Grant("named", "read", "clerk")]))
+    dossier = msgspec.structs.replace(view.dossier, buckets=[lent], identities=Answer("known", [clerk]))
+    (store,) = store_subjects([dossier], None, saltmarsh.MOMENT)
+    assert "list" in told(store.buckets[lent.name].fact("access.clerk"))[0]
+    assert "clerk" in str(store.buckets[lent.name].fact("principals.list").value)
+    assert "list" not in told(store.buckets[lent.name].fact("access.outside"))[0]
+
+
+@pytest.mark.parametrize(("own", "named", "outside"), [
+    ("AUTH_trust", "trust:clerk", ""), ("AUTH_trust", "trust", ""), ("AUTH_trust", "station:reader", "list read"),
+    ("AUTH_trust", "trusty:clerk", "list read"),
+])  # fmt: skip
+def test_a_user_of_the_own_account_is_nobody_from_outside_by_the_swift_protocol(
+    own: str, named: str, outside: str
+) -> None:
+    """Users of a server with users of its own are named by their account, which its address has after `AUTH_`."""
+    view = bucket_with(ALL)
+    other: Answer[Any] = Answer("unsupported")
+    bucket = msgspec.structs.replace(
+        view.bucket, acl=other, ownership=other, policy=other, object_acls=other, owner=other, access_points=other,
+        container_acl=Answer("known", ContainerAcl(read=named)), public_access_guards=other,
+    )  # fmt: skip
+    dossier = msgspec.structs.replace(
+        view.dossier, protocol="swift", acl_reading="tempauth", account=Answer("known", own), account_number="",
+        account_acl=Answer("absent"), identities=other, groups=other, doors=Answer("known", []), buckets=[bucket],
+        public_access_guards=other,
+    )  # fmt: skip
+    (store,) = store_subjects([dossier], None, saltmarsh.MOMENT)
+    assert told(store.buckets[bucket.name].fact("access.outside")) == (outside, "")

@@ -114,9 +114,10 @@ _TRUSTED = {
 }
 
 
-def _trust(role: Identity) -> str:
+def _trust(role: Identity, dossier: Dossier) -> str:
     """A role's trust policy, as the service shows it: percent-encoded."""
-    named = _TRUSTED.get(role.assumable_by.value or "")
+    own = [one.resource for one in dossier.identities.value or () if role.name in (one.assumes.value or ())]
+    named = {"AWS": own, **_TRUSTED["services"]} if own else _TRUSTED.get(role.assumable_by.value or "")
     statement = {"Effect": "Allow", "Principal": named, "Action": "sts:AssumeRole"}
     written = json.dumps({"Version": "2012-10-17", "Statement": [statement] if named else []})
     return element("AssumeRolePolicyDocument", quote(written)) if role.assumable_by.value else ""
@@ -138,7 +139,7 @@ def _details(dossier: Dossier, _: dict[str, str]) -> str:
         + _time("CreateDate", h.created)
         + _attached(h.policies.value or [], "RolePolicyList")
         + _boundary(h)
-        + _trust(h)
+        + _trust(h, dossier)
         for h in dossier.identities.value or ()
         if h.kind == "role"
     ]

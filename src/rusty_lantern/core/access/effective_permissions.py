@@ -10,18 +10,21 @@ each kind is decided, exactly, by `reach_of`; past the budget the answer is `unk
 
 Left out are buckets that neither side names: what is open to the public is no permission of anybody's. Buckets whose
 rules could not be read may name anybody, and are never left out.
+
+Whoever may assume a role can do what the role can: what facts say of an identity is its own and its roles' together.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from functools import cached_property
+from itertools import chain
 from typing import Protocol
 
+from rusty_lantern.core.access.assumed_roles import ABOUT_ROLES, AssumedRoles
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket
+from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket, merged, perhaps, perhaps_all
 from rusty_lantern.core.access.resource_rests import NOTHING, Rest, Rests
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
@@ -29,6 +32,7 @@ from rusty_lantern.core.access.rule_templates import (
     asks_who,
     encoded,
     keyless,
+    may_name_anybody,
     nameless,
     names_in,
     parts_of,
@@ -45,9 +49,7 @@ from rusty_lantern.core.access.rules.identity_policies import (
     principal_of,
     without_public,
 )
-from rusty_lantern.core.access.rules.identity_policies import depends_on_caller as conditions_ask
 from rusty_lantern.core.access.rules.named_identities import as_named
-from rusty_lantern.core.access.solver.action_patterns import unlisted
 from rusty_lantern.core.access.solver.audience_view import BUDGET
 from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
@@ -92,6 +94,9 @@ class EffectivePermissions:
         self._decided: dict[object, dict[str, Reach]] = {}
         self._profiles: dict[object, list[PermissionGroup]] = {}
         self._found: dict[int, list[PermissionGroup]] = {}
+        self._roles = AssumedRoles(index)
+        self._with_roles: dict[Hashable, list[PermissionGroup]] = {}
+        self._perhaps: dict[tuple[int, str], list[PermissionGroup]] = {}
         self._by_bucket: dict[int, Mapping[str, Mapping[str, Reach]]] = {}
         self._alive: list[IdentityPolicies | Identity] = []
         """Keeps identities and statements in memory, since they are compared by identity (`is`), not by value: a key
@@ -102,23 +107,39 @@ class EffectivePermissions:
         self._personal = False
 
     def of(self, identity: Identity) -> list[PermissionGroup]:
-        """What an identity can do, bucket by bucket, those that are alike together; closed ones are left out."""
+        """What an identity can do itself, bucket by bucket, those that are alike together; closed ones are left out."""
         if id(identity) not in self._found:
             self._found[id(identity)] = self._of(identity)
             self._alive.append(identity)
         return self._found[id(identity)]
 
+    def with_roles(self, identity: Identity) -> list[PermissionGroup]:
+        """What an identity can do, itself and by the roles that it may assume; a bucket may be in several groups. Of
+        those that are alike it is one list."""
+        own, (roles, unread) = self.of(identity), self._roles.of(identity)
+        theirs = [self._doubted(self.of(role), doubt) for role, doubt in roles]
+        if unread:
+            theirs.append(self._perhaps.setdefault((0, unread), [perhaps_all(self.names, unread)]))
+        if not theirs:
+            return own
+        return self._with_roles.setdefault((id(own), *map(id, theirs)), own + list(chain.from_iterable(theirs)))
+
+    def _doubted(self, groups: list[PermissionGroup], doubt: str) -> list[PermissionGroup]:
+        if not doubt:
+            return groups
+        return self._perhaps.setdefault((id(groups), doubt), [perhaps(group, doubt) for group in groups])
+
     def by_bucket(self, identity: Identity) -> Mapping[str, Mapping[str, Reach]]:
-        """What an identity can do, by bucket; closed ones are left out."""
-        groups = self.of(identity)
+        """What an identity can do, itself and by roles, by bucket; closed ones are left out."""
+        groups = self.with_roles(identity)
         if id(groups) not in self._by_bucket:
-            self._by_bucket[id(groups)] = {bucket: group.reach for group in groups for bucket in group.buckets}
+            self._by_bucket[id(groups)] = merged(groups)
         return self._by_bucket[id(groups)]
 
     @cached_property
     def reaching(self) -> ReachByBucket:
         """The same, by bucket."""
-        return ReachByBucket(self.index.dossier.identities.value or (), self.of)
+        return ReachByBucket(self.index.dossier.identities.value or (), self.with_roles)
 
     def _of(self, identity: Identity) -> list[PermissionGroup]:
         policies = identity_policies_of(self.index, identity)
@@ -141,13 +162,13 @@ class EffectivePermissions:
 
     def verbs(self, identity: Identity) -> Answer[Value]:
         """The verbs that an identity has on at least one bucket; partly known where some hang on what is not known."""
-        permissions = self.of(identity)
+        permissions = self.with_roles(identity)
         levels = {verb: {p.reach[verb].level for p in permissions if verb in p.reach} for verb in VERBS}
         open_ones = [verb for verb in VERBS if levels[verb] & {"open", "restricted"}]
         doubtful = [verb for verb in VERBS if "unknown" in levels[verb] and verb not in open_ones]
         if doubtful:
             doubts = (
-                f"{p.buckets[0]}: {doubt}"
+                doubt if doubt.startswith(ABOUT_ROLES) else f"{p.buckets[0]}: {doubt}"
                 for p in permissions
                 for verb in doubtful
                 if verb in p.reach
@@ -161,13 +182,12 @@ class EffectivePermissions:
 
     def least(self, identity: Identity) -> str:
         """The verbs that an identity certainly has on at least one bucket."""
-        levels = {
-            verb for p in self.of(identity) for verb, one in p.reach.items() if one.level in ("open", "restricted")
-        }
-        return " ".join(verb for verb in VERBS if verb in levels)
+        reached = (one for group in self.with_roles(identity) for one in group.reach.items())
+        certain = {verb for verb, reach in reached if reach.level in ("open", "restricted")}
+        return " ".join(verb for verb in VERBS if verb in certain)
 
     def on(self, identity: Identity, bucket: str) -> dict[str, Reach]:
-        """What an identity can do on one bucket, by both sides together, but for what everybody can."""
+        """What an identity can do itself on one bucket, by both sides together, but for what everybody can."""
         return self._decide(identity, identity_policies_of(self.index, identity), bucket)
 
     def _permitted(self, identity: Identity, policies: IdentityPolicies) -> list[PermissionGroup]:
@@ -245,7 +265,7 @@ class EffectivePermissions:
             or (seen.rules.named_on_objects and seen.rules.ids_are_names)
             or for_insiders(seen.rules)
             or seen.rules.policy.unreadable
-            or any(_may_name_anybody(s) for s in seen.rules.policy.statements)
+            or any(may_name_anybody(s) for s in seen.rules.policy.statements)
         )
 
     def _once(self, identity: Identity, policies: IdentityPolicies, bucket: str, kind: object) -> dict[str, Reach]:
@@ -314,14 +334,3 @@ class EffectivePermissions:
 def _number_of_its_own(identity: Identity, policies: IdentityPolicies) -> int:
     """A number of its own for an identity whose own policies depend on who it is; 0 for others."""
     return id(identity) if policies.cap is not None or asks_who(policies.statements) else 0
-
-
-def _may_name_anybody(statement: Statement) -> bool:
-    """Whether an Allow may let in somebody without naming them as rules do: it cannot be read, or conditions do."""
-    who = statement.principals
-    if statement.effect == "Deny":
-        return False
-    if who is None or who.vague or unlisted(statement.actions, negated=statement.actions_negated):
-        return True
-    asking = conditions_ask(statement) or (statement.within is not None and conditions_ask(statement.within))
-    return who.everyone != who.negated and asking

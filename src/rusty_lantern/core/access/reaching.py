@@ -7,6 +7,7 @@ from functools import cached_property
 
 import msgspec
 
+from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.model.identity import Identity
 
@@ -16,6 +17,41 @@ class PermissionGroup(msgspec.Struct, frozen=True):
 
     reach: Mapping[str, Reach]
     buckets: tuple[str, ...]
+
+
+def perhaps(group: PermissionGroup, doubt: str) -> PermissionGroup:
+    """The same permissions, which it is not certain that somebody has."""
+    return PermissionGroup({verb: Reach("unknown", doubts=(doubt,)) for verb in group.reach}, group.buckets)
+
+
+def perhaps_all(buckets: Iterable[str], doubt: str) -> PermissionGroup:
+    """That somebody may have every permission on these buckets."""
+    return PermissionGroup({verb: Reach("unknown", doubts=(doubt,)) for verb in VERBS}, tuple(buckets))
+
+
+def merged(groups: Iterable[PermissionGroup]) -> dict[str, Mapping[str, Reach]]:
+    """Bucket → what somebody can do who has all of these permissions: of each verb the widest that is certain."""
+    by_bucket: dict[str, Mapping[str, Reach]] = {}
+    joined: dict[tuple[int, int], Mapping[str, Reach]] = {}
+    for group in groups:
+        for bucket in group.buckets:
+            before = by_bucket.get(bucket, group.reach)
+            if before is not group.reach:
+                key = id(before), id(group.reach)
+                by_bucket[bucket] = joined[key] if key in joined else joined.setdefault(key, _both(before, group.reach))
+            else:
+                by_bucket[bucket] = before
+    return by_bucket
+
+
+_CERTAIN_FIRST = ("open", "restricted", "unknown", "closed")
+_CLOSED = Reach("closed")
+
+
+def _both(one: Mapping[str, Reach], other: Mapping[str, Reach]) -> Mapping[str, Reach]:
+    verbs = [verb for verb in VERBS if verb in one or verb in other]
+    pairs = ((verb, one.get(verb, _CLOSED), other.get(verb, _CLOSED)) for verb in verbs)
+    return {verb: min(both, key=lambda reach: _CERTAIN_FIRST.index(reach.level)) for verb, *both in pairs}
 
 
 WhoCan = Mapping[str, tuple[str, str]]

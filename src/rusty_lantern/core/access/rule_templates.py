@@ -13,8 +13,10 @@ import msgspec
 from rusty_lantern.core.access.policy.document import Policy, Principals, Statement
 from rusty_lantern.core.access.policy.principals import also_known_as
 from rusty_lantern.core.access.rules.bucket_rules import Rules
+from rusty_lantern.core.access.rules.identity_policies import depends_on_caller as conditions_ask
 from rusty_lantern.core.access.rules.identity_policies import principal_of
 from rusty_lantern.core.access.rules.rule_inputs import OWN
+from rusty_lantern.core.access.solver.action_patterns import unlisted
 from rusty_lantern.core.access.solver.verdict_cache import owned
 from rusty_lantern.core.model.identity import Identity
 
@@ -138,3 +140,14 @@ def veiled(rules: Rules, parts: Mapping[str, str]) -> Rules:
             if one.identity in parts  # what objects grant others says nothing of this one
         ),
     )
+
+
+def may_name_anybody(statement: Statement) -> bool:
+    """Whether an Allow may let in somebody without naming them as rules do: it cannot be read, or conditions do."""
+    who = statement.principals
+    if statement.effect == "Deny":
+        return False
+    if who is None or who.vague or unlisted(statement.actions, negated=statement.actions_negated):
+        return True
+    asking = conditions_ask(statement) or (statement.within is not None and conditions_ask(statement.within))
+    return who.everyone != who.negated and asking

@@ -283,7 +283,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         inner = self.trusted_accounts | self.own_accounts
         ours = identity.name in self.index.groups or self.identity_named(identity.name) is not None
         ours = ours or is_whole_tenant(identity, self.index.identities_by_name)
-        if ours or not inner.isdisjoint((identity.account, identity.name, identity.label)):
+        if ours or not inner.isdisjoint((*identity.account_names, identity.name, identity.label)):
             return Answer("known", "on")
         if identity.kind == "group":
             groups = self.dossier.groups

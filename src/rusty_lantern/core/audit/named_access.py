@@ -165,11 +165,11 @@ def _by_both_sides(view: NamedView, identity: Identity) -> Iterator[tuple[str, R
 
 
 def _by_own_side(view: NamedView, identity: Identity) -> Mapping[str, Reach]:
-    """What one of the store's own can do and everybody cannot; closed verbs are left out."""
+    """What one of the store's own can do, itself or by roles, and everybody cannot; closed verbs are left out."""
     if view.across is not None:
         return view.across.by_bucket(identity).get(view.bucket.name, {})
-    alone = EffectivePermissions({view.bucket.name: view}, view.index).on(identity, view.bucket.name)
-    return {verb: reach for verb, reach in alone.items() if reach.level != "closed"}
+    alone = EffectivePermissions({view.bucket.name: view}, view.index)
+    return alone.by_bucket(identity).get(view.bucket.name, {})
 
 
 def unread_side(view: NamedView, name: str) -> str:

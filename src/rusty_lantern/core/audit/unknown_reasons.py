@@ -156,6 +156,8 @@ _SETTLED = (
     ),
     (("whose names fit its patterns",), f"see whose names do, {_LOOKED_AT}"),
     (("lists no such group",), f"see who is in that group, {_LOOKED_AT}"),
+    (("whether it may assume",), f"read that role's trust policy, {_LOOKED_AT}"),
+    (("which roles it may assume",), "have the document list that role, or take it out of what the identity assumes"),
     (("not worked out",), f"read that policy, {_LOOKED_AT}"),
     (("content delivery network",), f"see to whom that network hands it on, {_LOOKED_AT}"),
     (("is not in this store, or was not read",), f"see in that bucket's own store who gets at it, {_LOOKED_AT}"),

@@ -208,9 +208,9 @@ def keeps_versions_of(subject: BucketView, _: str) -> Fact:
     "access.*",
     WordSet(VERBS),
     "what an identity can do here: `access.500600700800`, a resource name, a canonical id, by the bucket's rules; "
-    "`access.tide-reader`, one of the store's own, by its own permissions and the rules together; `access.outside`, "
-    "everyone named who is not of a trusted account; or `access.through-roles`, whoever assumes a role from another "
-    "account or sign-in service. `within [read]` says what they may, at most",
+    "`access.tide-reader`, one of the store's own, by its own permissions and the rules together, and by the roles "
+    "that it may assume; `access.outside`, everyone named who is not of a trusted account; or `access.through-roles`, "
+    "whoever assumes a role from another account or sign-in service. `within [read]` says what they may, at most",
     area="access",
     advice="take verbs away from the identities named, in the bucket's rules or in their own permissions, or trust "
     "their account in the estate file",
@@ -317,9 +317,9 @@ def public_status(subject: BucketView, _: str) -> Fact:
 def _principals(verb: Verb) -> None:
     """Enter who may use one verb."""
     meaning = (
-        f"everybody who can {VERB_WORDS[verb]}, by name: the store's own identities by both sides, whoever else the "
-        "rules name, and the public as `anyone` and `any-account`. `within [records-clerk, boat-*]`: they, at most; "
-        "`none of [old-importer]`: not they"
+        f"everybody who can {VERB_WORDS[verb]}, by name: the store's own identities, by both sides or by a role that "
+        "they may assume, whoever else the rules name, and the public as `anyone` and `any-account`. "
+        "`within [records-clerk, boat-*]`: they, at most; `none of [old-importer]`: not they"
     )
     fact(
         f"principals.{verb}", NAMES, meaning, area="access", causes=ACCESS_ACTIONS, restless=True, habit=False,

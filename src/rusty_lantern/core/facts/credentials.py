@@ -168,7 +168,7 @@ fact(
     WordSet(VERBS),
     "what it can do and its owner does not need (`may`)",
     of=CREDENTIAL,
-    advice="take away the verbs that its owner does not need: {observed}",
+    advice="take away the verbs that its owner does not need, and the roles by which it has them: {observed}",
 )(lambda view, _: excess_permissions(view.stands_for, view.permissions) if view.stands_for else _no_owner(view))
 
 # A key that is good for GET alone does less harm when it leaks.

@@ -250,10 +250,10 @@ def identity_groups(view: IdentityView, _: str) -> Fact:
 fact(
     "identity.permissions",
     WordSet(VERBS),
-    "what it can do on at least one bucket of the store, by its own permissions, its "
-    "groups' and the buckets' rules together",
+    "what it can do on at least one bucket of the store, by its own permissions, its groups' and the buckets' rules "
+    "together, and by the roles that it may assume",
     of=IDENTITY,
-    advice="take verbs away from it until it can do {wanted}",
+    advice="take verbs away from it, and from the roles that it may assume, until it can do {wanted}",
 )(lambda view, _: view.permissions.of_identity(view.identity))
 
 # `nothing` is as it should be.
@@ -262,7 +262,7 @@ fact(
     WordSet(VERBS),
     "what it can do and does not need, by the word of who answers for it (`may`)",
     of=IDENTITY,
-    advice="take away the verbs that it does not need: {observed}",
+    advice="take away the verbs that it does not need, and the roles by which it has them: {observed}",
 )(lambda view, _: excess_permissions(view.identity, view.permissions))
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.access.assumed_roles import AssumedRoles
 from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
@@ -84,7 +85,7 @@ class AccessResult(OfSurvey, frozen=True, kw_only=True):
     """What the stores' own identities may do, by their own permissions and the buckets' rules together, without what
     everybody may (`exposure` shows that)."""
     assumes: list[RolesRow]
-    """What identities can do besides, by roles; left out where buckets were named."""
+    """What identities can do besides, by roles; where buckets were named, by those that reach one of them."""
     unread: dict[str, str]
     """Store → why its identities are unknown."""
     unread_rules: dict[str, str]
@@ -143,19 +144,28 @@ def access_result(
         identities=sorted(
             (row for row in own if choice.has(row.verbs)), key=lambda row: (row.store, row.identity, -row.count)
         ),
-        assumes=[] if chosen or choice.outside else list(_assumed(stores, name if choice.who is not None else "")),
+        assumes=[] if choice.outside else list(_assumed(stores, name if choice.who is not None else "", chosen)),
         unread=unread_sections(stores, "identities"),
         unread_rules=unread_rules(views),
     )
 
 
-def _assumed(stores: Sequence[StoreSubject], name: str) -> Iterator[RolesRow]:
-    """The roles that identities may assume; of the one of a name, or of all."""
+def _assumed(stores: Sequence[StoreSubject], name: str, chosen: Sequence[BucketSubject]) -> Iterator[RolesRow]:
+    """The roles that identities may assume, directly or by way of others; of the one of a name, or of all. `chosen`:
+    only roles that can do something on these buckets."""
     for one in stores:
+        assumed, buckets = AssumedRoles(one.index), {view.name for view in chosen if view.store == one.name}
         for identity in one.index.dossier.identities.value or ():
-            roles, perhaps = identity.assumes.value or [], identity.perhaps_assumes
-            if (roles or perhaps) and name in ("", identity.name, identity.resource):
-                yield RolesRow(store=one.name, identity=identity.name, roles=roles, unknown=perhaps)
+            roles = [
+                each
+                for each in (assumed.of(identity).roles if name in ("", identity.name, identity.resource) else ())
+                if not chosen or any(buckets.intersection(group.buckets) for group in one.across.of(each.role))
+            ]
+            sure, perhaps = (
+                [each.role.name for each in roles if bool(each.doubt) is doubted] for doubted in (False, True)
+            )
+            if sure or perhaps:
+                yield RolesRow(store=one.name, identity=identity.name, roles=sure, unknown=perhaps)
 
 
 def _refuse_unknown_name(who: str, stores: Sequence[StoreSubject]) -> None:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from datetime import datetime
 
 import msgspec
 
+from rusty_lantern.core.access.assumed_roles import NO_ROLES, AssumedRoles
 from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.grants import perhaps_granted
 from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
@@ -36,6 +37,16 @@ class StepResult(msgspec.Struct, frozen=True, kw_only=True):
     why: str
 
 
+class RoleDecision(msgspec.Struct, frozen=True, kw_only=True):
+    """The same request by a role that the caller may assume. `allowed` is null where it is unknown."""
+
+    role: str
+    allowed: bool | None
+    by: str
+    unsure: str
+    """Why it is not certain that the caller may assume it; empty where it is."""
+
+
 class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
     """`lantern why --json`: one line for each request. `allowed` is null where it is unknown."""
 
@@ -49,6 +60,8 @@ class DecisionResult(msgspec.Struct, frozen=True, kw_only=True):
     other_requests: OtherRequests | None = None
     """Where it is not allowed and a verb was asked about: what other requests of the caller can do. Null where
     none is allowed, or where too little is known of the caller."""
+    by_roles: list[RoleDecision] = []
+    """Where it is not allowed: the roles that the caller may assume, by which it is, or may be."""
 
 
 def name_of(written: str, stores: Collection[str]) -> tuple[str, str]:
@@ -120,7 +133,22 @@ def _decided(
         steps=steps_of(decision.steps),
         note=note,
         other_requests=other,
+        by_roles=list(_by_roles(view, asking, moment, guard, callers)) if identity and not decision.allowed else [],
     )
+
+
+def _by_roles(
+    view: BucketSubject, asking: RequestSpec, moment: datetime, guard: PublicStatus, callers: VerbsOfCallers
+) -> Iterator[RoleDecision]:
+    """What becomes of the request if the caller first assumes a role, for each that it may."""
+    identity = view.identity_named(asking.caller)
+    roles, unread = AssumedRoles(view.index).of(identity) if identity is not None else NO_ROLES
+    for role, doubt in roles:
+        as_role = _decided(view, msgspec.structs.replace(asking, caller=role.name), moment, guard, callers)
+        if as_role.allowed is not False:
+            yield RoleDecision(role=role.name, allowed=as_role.allowed, by=as_role.by, unsure=doubt)
+    if unread:
+        yield RoleDecision(role="any role", allowed=None, by=unread, unsure=unread)
 
 
 def steps_of(steps: Iterable[Step]) -> list[StepResult]:

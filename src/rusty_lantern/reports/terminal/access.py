@@ -14,7 +14,7 @@ from rusty_lantern.core.audit.other_requests import OtherRequests
 from rusty_lantern.core.value_types import show_names
 from rusty_lantern.reports.results.access import AccessResult, AccessRow, IdentityAccessRow, WhoCanRow
 from rusty_lantern.reports.results.copies import INTO, CopyAccessRow
-from rusty_lantern.reports.results.decisions import DecisionResult
+from rusty_lantern.reports.results.decisions import DecisionResult, RoleDecision
 from rusty_lantern.reports.terminal.heading import heading
 from rusty_lantern.reports.terminal.layout import (
     STYLES,
@@ -58,6 +58,17 @@ def why_view(screen: Console, result: DecisionResult) -> None:
         line(screen, (result.note, "dim"))
     if result.other_requests is not None:
         _other_requests(screen, result.other_requests)
+    for one in result.by_roles:
+        _by_role(screen, one)
+
+
+def _by_role(screen: Console, one: RoleDecision) -> None:
+    """That a role which the caller may assume has the request allowed, or may have."""
+    if one.unsure:
+        line(screen, (f"allowed, perhaps, as {one.role}", STYLES["unknown"]), (f": {one.unsure}", "dim"))
+        return
+    word, style = ("allowed", "open") if one.allowed else ("unknown", "unknown")
+    line(screen, (f"{word} as {one.role}, which the caller may assume", STYLES[style]), (f": {one.by}", "dim"))
 
 
 def _other_requests(screen: Console, others: OtherRequests) -> None:

@@ -33,6 +33,12 @@ def _changes_keys(whose: str) -> AttachedPolicy:
     return AttachedPolicy("changes-keys", json.dumps({"Version": "2012-10-17", "Statement": [said]}), "inline")
 
 
+def _assumes(role: str) -> AttachedPolicy:
+    """A permission to assume a role, which is good for nothing unless the role trusts the account."""
+    said = {"Effect": "Allow", "Action": ["sts:AssumeRole"], "Resource": [f"arn:aws:iam::{ACCOUNT}:role/{role}"]}
+    return AttachedPolicy("assumes", json.dumps({"Version": "2012-10-17", "Statement": [said]}), "inline")
+
+
 EVERYTHING = _document("keepers-full", "attached", (["s3:*"], ["*"]))
 LOOK = ["s3:GetObject", "s3:ListBucket"]
 
@@ -46,6 +52,7 @@ def _identity(
     factor: bool = False,
     signed_in: int | None = None,
     tags: dict[str, str] | None = None,
+    assumes: tuple[str, ...] = (),
 ) -> Identity:
     """An identity that was made so many days ago; with a password if it ever signed in, `signed_in` days ago."""
     made = moment - timedelta(days)
@@ -63,6 +70,7 @@ def _identity(
         password=password,
         policies=Answer("known", list(policies)),
         tags=Answer("known", tags or {}),
+        assumes=Answer("known", list(assumes)),
     )
 
 
@@ -88,7 +96,8 @@ def identities(moment: datetime) -> dict[str, Any]:
         _identity("storage-keeper", "person", 700, moment, EVERYTHING, factor=True, signed_in=1),
         _identity("permit-clerk", "person", 900, moment, scans, factor=True, signed_in=410),
         _identity("auditor", "service", 300, moment, _document("look", "inline", (["s3:Get*", "s3:List*"], ["*"]))),
-        _identity("tide-reader", "service", 800, moment, tides, _changes_keys("*")),  # the administrator's too
+        # the administrator's keys too; and it may become the one who writes the logs of who read what
+        _identity("tide-reader", "service", 800, moment, tides, _changes_keys("*"), assumes=("role log-shipper",)),
         _identity("gallery-publisher", "service", 800, moment, gallery),
         _identity("camera-uploader", "service", 600, moment, cameras),
         _identity("backup-runner", "service", 1500, moment),
@@ -99,6 +108,7 @@ def identities(moment: datetime) -> dict[str, Any]:
             moment,
             _document("ringing", "inline", (LOOK, ["ringing-records*"])),
             _changes_keys("${aws:username}"),  # its look-alike: its own keys alone
+            _assumes("species-lab"),  # a look-alike too: that role trusts another account, and nobody here
         ),
         # granted everything, and capped: it looks like a keeper, and reads one bucket
         msgspec.structs.replace(
@@ -113,7 +123,8 @@ def identities(moment: datetime) -> dict[str, Any]:
         kind="role",
         created=Answer("known", moment - timedelta(1200)),
         policies=Answer("known", [_document("ship", "inline", (["s3:PutObject"], ["access-logs/*"]))]),
-        assumable_by=Answer("known", "services"),
+        assumable_by=Answer("known", "own-account"),
+        assumes=Answer("known", []),
     )
     # another account may assume it, so every bucket that it reaches has a door there
     exchange = msgspec.structs.replace(

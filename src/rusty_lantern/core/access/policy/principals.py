@@ -48,6 +48,20 @@ class Principal(msgspec.Struct, frozen=True):
         return match[1] if match else ""
 
     @property
+    def account_names(self) -> frozenset[str]:
+        """Every name of the account it belongs to; in the Swift protocol also as that account's address has it.
+
+        >>> sorted(read_principal("deck:admin").account_names)
+        ['AUTH_deck', 'deck']
+        """
+        swift = self.name.partition(":")[0] if self.kind == "canonical" else ""
+        return frozenset({self.account} if self.account or not swift else {swift, f"AUTH_{swift}"}) - {
+            "",
+            "*",
+            "AUTH_*",
+        }
+
+    @property
     def arn(self) -> str:
         """The resource name that its requests carry: an account's is that of its root, a session's that of its role."""
         if self.kind == "account":

@@ -19,7 +19,7 @@ from rusty_lantern.core.access.dialects.policy_as_read import in_its_tenant
 from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, SORT, USER, always_carried
 from rusty_lantern.core.access.policy.container_acl import BULK_DELETE, SIGNED, UNSIGNED
 from rusty_lantern.core.access.policy.document import Fault, Policy, Principals, Statement, parse_policy
-from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal
+from rusty_lantern.core.access.policy.principals import Known, Principal, read_principal, user_named
 from rusty_lantern.core.access.rules.access_points import for_own
 from rusty_lantern.core.access.rules.bucket_rules import (
     OF_UNREAD_ACCOUNT,
@@ -39,7 +39,10 @@ from rusty_lantern.core.model.store_index import StoreIndex
 def principal_of(identity: Identity) -> Principal:
     """The identity as rules name it, with what its requests are known to carry."""
     named = read_principal(identity.resource) if identity.resource else Principal(identity.name, "canonical")
-    return msgspec.structs.replace(named, known=_known(identity, named), aliases=tuple(identity.aliases))
+    aliases = tuple(identity.aliases)
+    if named.kind == "identity" and not aliases and not named.account.isdigit():
+        aliases = user_named(named.name).aliases  # of a user in no account of a number the id follows from it
+    return msgspec.structs.replace(named, known=_known(identity, named), aliases=aliases)
 
 
 def _known(identity: Identity, named: Principal) -> Known:
