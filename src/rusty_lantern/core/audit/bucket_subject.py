@@ -282,7 +282,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
         """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
         inner = self.trusted_accounts | self.own_accounts
         ours = identity.name in self.index.groups or self.identity_named(identity.name) is not None
-        ours = ours or is_whole_tenant(identity, self.index.identities_by_name)
+        ours = ours or is_whole_tenant(identity, self.index.tenants)
         if ours or not inner.isdisjoint((*identity.account_names, identity.name, identity.label)):
             return Answer("known", "on")
         if identity.kind == "group":

@@ -89,7 +89,7 @@ def _is_listed_identity(view: NamedView, who: Principal) -> bool:
     if stands_for_several(who) and who.account == view.account:
         return True
     in_groups = who.kind == "group" and who.name in view.index.groups
-    return in_groups or who.label in view.index.aliases or is_whole_tenant(who, view.index.identities_by_name)
+    return in_groups or who.label in view.index.aliases or is_whole_tenant(who, view.index.tenants)
 
 
 def _why(name: str, reach: Reach) -> str:

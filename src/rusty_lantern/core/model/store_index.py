@@ -87,6 +87,12 @@ class StoreIndex(msgspec.Struct, frozen=True, dict=True):
         return frozenset(alias for one in self.dossier.identities.value or () for alias in one.aliases)
 
     @cached_property
+    def tenants(self) -> frozenset[str]:
+        """The tenants of a gateway's users, who are called `TENANT$USER`."""
+        names = (one.name.partition("$") for one in self.dossier.identities.value or ())
+        return frozenset(tenant for tenant, dollar, _ in names if dollar)
+
+    @cached_property
     def groups(self) -> dict[str, Group]:
         """Groups by name."""
         return {group.name: group for group in self.dossier.groups.value or ()}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterator
 from functools import lru_cache
 
 import msgspec
@@ -97,9 +97,9 @@ def stands_for_several(who: Principal) -> bool:
     return who.kind == "identity" and not _PATTERN.isdisjoint(who.name)
 
 
-def is_whole_tenant(who: Principal, users: Iterable[str]) -> bool:
-    """Whether somebody is all users of one tenant of a gateway. `users`: their names, `TENANT$USER`."""
-    return who.kind == "account" and any(user.startswith(f"{who.name}$") for user in users)
+def is_whole_tenant(who: Principal, tenants: Collection[str]) -> bool:
+    """Whether somebody is all users of one tenant of a gateway."""
+    return who.kind == "account" and who.name in tenants
 
 
 def unnamed_callers(rules: Rules, trusted: Collection[str]) -> str:
