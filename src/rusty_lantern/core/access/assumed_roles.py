@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from functools import cached_property
 from typing import NamedTuple
 
@@ -23,13 +23,22 @@ class AssumedRole(NamedTuple):
 
 
 class RolesOf(NamedTuple):
-    """The roles that one identity may assume; `unread`: why there may be others."""
+    """The roles that one identity may assume, in order of their names; `unread`: why there may be others."""
 
     roles: tuple[AssumedRole, ...] = ()
     unread: str = ""
 
 
+class _Step(NamedTuple):
+    """What an identity may assume directly: for certain, and perhaps; and why there may be more."""
+
+    sure: frozenset[str] = frozenset()
+    perhaps: frozenset[str] = frozenset()
+    unread: str = ""
+
+
 NO_ROLES = RolesOf()
+_NOTHING = _Step()
 
 
 class AssumedRoles:
@@ -38,55 +47,67 @@ class AssumedRoles:
 
     def __init__(self, index: StoreIndex) -> None:
         self.index = index
+        self._steps: dict[str, _Step] = {}
+        self._followed: dict[_Step, RolesOf] = {}
 
     def of(self, identity: Identity) -> RolesOf:
-        """The roles that it may assume, directly or by way of others, in order of their names."""
-        if identity.kind == "root" or not any(self._next(identity)):
+        """The roles that it may assume, directly or by way of others. Of identities that are alike it is one value."""
+        step = self._step(identity)
+        if step == _NOTHING:
             return NO_ROLES
-        sure = self._reached([identity], perhaps=False)
-        every = self._reached(sure.values(), perhaps=True)
-        unread = next((why for one in (identity, *every.values()) if (why := self._next(one).unread)), "")
-        roles = [
-            AssumedRole(role, "" if name in sure else _doubt(role))
-            for name, role in sorted(every.items())
-            if name != identity.name
-        ]
-        return RolesOf(tuple(roles), unread)
+        if step not in self._followed:
+            self._followed[step] = self._follow(step)
+        others = self._followed[step]
+        if identity.name not in self._roles:
+            return others
+        return RolesOf(tuple(one for one in others.roles if one.role.name != identity.name), others.unread)
 
-    def _reached(self, start: Iterable[Identity], *, perhaps: bool) -> dict[str, Identity]:
-        """Name → identity, of these and all whose roles are reached from them, step by step."""
-        reached = {one.name: one for one in start}
-        queue = list(reached.values())
-        for one in queue:
-            step = self._next(one)
-            new = list(self._listed((*step.sure, *step.perhaps) if perhaps else step.sure))
-            queue += (role for role in new if role.name not in reached)
-            reached |= {role.name: role for role in new}
-        return reached
+    def _follow(self, step: _Step) -> RolesOf:
+        sure = self._reached(step.sure, perhaps=False)
+        every = self._reached(sure | step.perhaps, perhaps=True)
+        unread = next(filter(None, (step.unread, *(self._step_of(name).unread for name in sorted(every)))), "")
+        roles = ((name, self._roles[name]) for name in sorted(every))
+        return RolesOf(tuple(AssumedRole(role, "" if name in sure else _doubt(role)) for name, role in roles), unread)
 
-    def _listed(self, names: Iterable[str]) -> Iterator[Identity]:
-        return (self._by_name[name] for name in names if name in self._by_name)
+    def _reached(self, start: Iterable[str], *, perhaps: bool) -> frozenset[str]:
+        reached = set(start)
+        queue = list(reached)
+        while queue:
+            step = self._step_of(queue.pop())
+            new = (step.sure | step.perhaps if perhaps else step.sure) - reached
+            reached |= new
+            queue += new
+        return frozenset(reached)
 
-    def _next(self, identity: Identity) -> _Step:
+    def _step_of(self, role: str) -> _Step:
+        if role not in self._steps:
+            self._steps[role] = self._step(self._roles[role])
+        return self._steps[role]
+
+    def _step(self, identity: Identity) -> _Step:
         assumes = identity.assumes
+        if identity.kind == "root":
+            return _NOTHING
         if assumes.state == "unsupported":  # nobody says which: a role tells who may assume it
-            return _Step((), self._of_the_account, "")
-        gone = next((name for name in assumes.value or () if name not in self._by_name), "")
+            return self._of_the_account
+        gone = next((name for name in assumes.value or () if name not in self._roles), "")
         why = assumes.reason if assumes.unread else f"{gone} is not listed" if gone else ""
-        unread = why and f"which roles it may assume: {why}"
-        return _Step(tuple(assumes.value or ()), tuple(identity.perhaps_assumes), unread)
+        unread = f"which roles it may assume: {why}" if why else ""
+        sure, maybe = (
+            frozenset(names or ()).intersection(self._roles) for names in (assumes.value, identity.perhaps_assumes)
+        )
+        return _Step(sure, maybe, unread)
 
     @cached_property
-    def _by_name(self) -> Mapping[str, Identity]:
+    def _roles(self) -> Mapping[str, Identity]:
         return {one.name: one for one in self.index.dossier.identities.value or () if one.kind == "role"}
 
     @cached_property
-    def _of_the_account(self) -> tuple[str, ...]:
+    def _of_the_account(self) -> _Step:
         """The roles that some identity of the account may assume."""
-        roles = ((name, role.assumable_by) for name, role in self._by_name.items())
-        return tuple(
-            name for name, by in roles if by.unread or (by.value is not None and by.value not in NO_OWN_IDENTITY)
-        )
+        roles = ((name, role.assumable_by) for name, role in self._roles.items())
+        names = (name for name, by in roles if by.unread or (by.value is not None and by.value not in NO_OWN_IDENTITY))
+        return _Step(perhaps=frozenset(names))
 
 
 def _doubt(role: Identity) -> str:
@@ -94,11 +115,3 @@ def _doubt(role: Identity) -> str:
     if by.unread:
         return f"who may assume {role.name}: {by.reason}"
     return f"whether it may assume {role.name} is not worked out"
-
-
-class _Step(NamedTuple):
-    """What an identity may assume directly: for certain, and perhaps; and why there may be more."""
-
-    sure: tuple[str, ...]
-    perhaps: tuple[str, ...]
-    unread: str

@@ -21,10 +21,10 @@ from functools import cached_property
 from itertools import chain
 from typing import Protocol
 
-from rusty_lantern.core.access.assumed_roles import ABOUT_ROLES, AssumedRoles
+from rusty_lantern.core.access.assumed_roles import ABOUT_ROLES, AssumedRole, AssumedRoles
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket, merged, perhaps, perhaps_all
+from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket, grouped, merged, perhaps, perhaps_all
 from rusty_lantern.core.access.resource_rests import NOTHING, Rest, Rests
 from rusty_lantern.core.access.rule_templates import (
     DELEGATING,
@@ -96,7 +96,6 @@ class EffectivePermissions:
         self._found: dict[int, list[PermissionGroup]] = {}
         self._roles = AssumedRoles(index)
         self._with_roles: dict[Hashable, list[PermissionGroup]] = {}
-        self._perhaps: dict[tuple[int, str], list[PermissionGroup]] = {}
         self._by_bucket: dict[int, Mapping[str, Mapping[str, Reach]]] = {}
         self._alive: list[IdentityPolicies | Identity] = []
         """Keeps identities and statements in memory, since they are compared by identity (`is`), not by value: a key
@@ -117,17 +116,18 @@ class EffectivePermissions:
         """What an identity can do, itself and by the roles that it may assume; a bucket may be in several groups. Of
         those that are alike it is one list."""
         own, (roles, unread) = self.of(identity), self._roles.of(identity)
-        theirs = [self._doubted(self.of(role), doubt) for role, doubt in roles]
-        if unread:
-            theirs.append(self._perhaps.setdefault((0, unread), [perhaps_all(self.names, unread)]))
-        if not theirs:
+        if not roles and not unread:
             return own
-        return self._with_roles.setdefault((id(own), *map(id, theirs)), own + list(chain.from_iterable(theirs)))
+        theirs = self._lent(tuple((id(self.of(role)), doubt) for role, doubt in roles), roles, unread)
+        return self._with_roles.setdefault((id(own), id(theirs)), own + theirs)
 
-    def _doubted(self, groups: list[PermissionGroup], doubt: str) -> list[PermissionGroup]:
-        if not doubt:
-            return groups
-        return self._perhaps.setdefault((id(groups), doubt), [perhaps(group, doubt) for group in groups])
+    def _lent(self, key: Hashable, roles: Iterable[AssumedRole], unread: str) -> list[PermissionGroup]:
+        """What roles lend together; `key`: what that follows from, besides what was not read."""
+        if (key, unread) not in self._with_roles:
+            each = (perhaps(group, doubt) for role, doubt in roles for group in self.of(role))
+            others = [perhaps_all(self.names, unread)] if unread else []
+            self._with_roles[key, unread] = grouped(merged(chain(each, others)))
+        return self._with_roles[key, unread]
 
     def by_bucket(self, identity: Identity) -> Mapping[str, Mapping[str, Reach]]:
         """What an identity can do, itself and by roles, by bucket; closed ones are left out."""

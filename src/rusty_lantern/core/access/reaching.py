@@ -20,7 +20,9 @@ class PermissionGroup(msgspec.Struct, frozen=True):
 
 
 def perhaps(group: PermissionGroup, doubt: str) -> PermissionGroup:
-    """The same permissions, which it is not certain that somebody has."""
+    """The same permissions, which it is not certain that somebody has; as they are where there is no doubt."""
+    if not doubt:
+        return group
     return PermissionGroup({verb: Reach("unknown", doubts=(doubt,)) for verb in group.reach}, group.buckets)
 
 
@@ -42,6 +44,15 @@ def merged(groups: Iterable[PermissionGroup]) -> dict[str, Mapping[str, Reach]]:
             else:
                 by_bucket[bucket] = before
     return by_bucket
+
+
+def grouped(by_bucket: Mapping[str, Mapping[str, Reach]]) -> list[PermissionGroup]:
+    """The same, buckets with one value together."""
+    reaches = {id(reach): reach for reach in by_bucket.values()}
+    buckets: dict[int, list[str]] = {number: [] for number in reaches}
+    for name, reach in by_bucket.items():
+        buckets[id(reach)].append(name)
+    return [PermissionGroup(reaches[number], tuple(sorted(names))) for number, names in buckets.items()]
 
 
 _CERTAIN_FIRST = ("open", "restricted", "unknown", "closed")
