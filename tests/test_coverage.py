@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 import pytest
 
-from rusty_lantern.archive.surveys import save
+from rusty_lantern.archive.surveys import save, unfinished
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.audit import Audit, Judge, audit
 from rusty_lantern.core.audit.coverage import NO_LIMITS, Limits
@@ -387,6 +387,7 @@ def test_a_file_that_cannot_be_written_there_is_told_with_what_to_do(demo: Demo,
         assert str(folder) in ran.err
         assert ran.err.endswith(f"{remedy}\n"), ran.err
     assert [one.name for one in tmp_path.iterdir()] == ["file"], "nothing half-written is left"
+    assert unfinished(demo.folder / "surveys") == [], "nothing that could be gone on with"
     assert file.read_bytes() == b""
 
 

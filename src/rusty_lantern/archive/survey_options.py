@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
 from rusty_lantern.archive.atomic_write import make_folder, write_whole
-from rusty_lantern.core.errors import BadInput, Place, Problem
+from rusty_lantern.core.errors import BadInput, LanternError, Place, Problem
 
 FILE = "begun.json"
 
@@ -38,10 +39,20 @@ class SurveyOptions(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=T
         if self.list_limit:
             yield f"--list-limit {self.list_limit}"
 
-    def keep(self, journals: Path) -> None:
-        """Write them beside the journal of a survey that begins."""
+    @contextmanager
+    def kept(self, journals: Path) -> Iterator[None]:
+        """Keep them beside the journal of a survey that begins. One that ends before anything is asked, as where its
+        log cannot be written, leaves nothing to go on with."""
         make_folder(journals)
         write_whole(journals / FILE, msgspec.json.encode(self))
+        try:
+            yield
+        except LanternError:
+            if [file.name for file in journals.iterdir()] == [FILE]:
+                (journals / FILE).unlink()
+                journals.rmdir()
+                journals.parent.rmdir()
+            raise
 
     def gone_on(self, journals: Path) -> SurveyOptions:
         """Those that a survey was begun with. Raises `BadInput` where these ask for something else, or where its

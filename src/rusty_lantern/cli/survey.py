@@ -81,6 +81,7 @@ def survey(
     (--resume). It ends with 0 where every store was listed: what was denied counts in the audit. Example:
     lantern survey && lantern audit
     """
+    from contextlib import nullcontext
     from dataclasses import replace
     from datetime import UTC, datetime
 
@@ -120,9 +121,7 @@ def survey(
             surveys.refuse_taken(place.surveys, when)
             if not resume and surveys.unfinished(place.surveys):
                 note("an earlier survey was stopped before it was whole: lantern survey --resume goes on with it")
-            if not resume:
-                options.keep(journals)
-            with survey_progress(note) as progress:
+            with nullcontext() if resume else options.kept(journals), survey_progress(note) as progress:
                 dossiers = interrupt.run(read_all(replace(plan, progress=progress), journals))
             dossiers = _with_growth(place, dossiers, when)
             folder = surveys.save(place.surveys, estate.name, when, dossiers, plan.only, signer, plan.only_of)
