@@ -43,6 +43,7 @@ sheets:
       exposure.change-settings: {is: closed, severity: critical}
       exposure.bypass-retention: {is: closed, severity: critical}
       exposure.read-settings: closed
+      access.outside: {is: nothing, severity: high}
       versioning: on
       encryption.at-rest: at least provider-managed
       tags.steward: present

@@ -91,11 +91,9 @@ def draft(subjects: Sequence[Subject], title: str, survey: str) -> str:
 
 
 def _facts(kind: str, subjects: Sequence[Subject]) -> list[str]:
-    names = [
-        name
-        for name, entry in REGISTER.items()
-        if entry.subject == kind and isinstance(entry.scale, Levels) and entry.habit
-    ]
+    mine = [(name, entry) for name, entry in REGISTER.items() if entry.subject == kind and entry.habit]
+    names = [name for name, entry in mine if isinstance(entry.scale, Levels) or entry.safe]
+    names += [name.removesuffix("*") + word for name, entry in mine for word in entry.drafted]
     if kind == "bucket":
         tags = Counter(tag for subject in subjects for tag in subject.tags.value or ())
         names += [f"tags.{tag}" for tag, count in sorted(tags.items()) if count >= COMMON * len(subjects)]
@@ -105,11 +103,11 @@ def _facts(kind: str, subjects: Sequence[Subject]) -> list[str]:
 def _shared(fact: str, subjects: Sequence[Subject]) -> CommonValue:
     """How many have the safe value of a fact, or, where none is safe, the one that most have."""
     seen = [(subject, subject.fact(fact)) for subject in subjects]
-    settled = [(subject, _words(fact, answer), answer.value) for subject, answer in seen if answer.settled]
+    settled = [(subject, _words(fact, answer), answer) for subject, answer in seen if answer.settled]
     words = Counter(words for _, words, _ in settled)
     required = lookup(fact).safe or next((word for word, _ in words.most_common(1) if word != "absent"), "")
-    accepts = read_comparison(required, lookup(fact).scale).accepts if required else None
-    others = [(s, w) for s, w, value in settled if accepts is None or value is None or not accepts(value)]
+    holds = read_comparison(required, lookup(fact).scale).holds if required else None
+    others = [(subject, words) for subject, words, answer in settled if holds is None or not holds(answer)]
     fits = len(settled) - len(others)
     others += [(subject, f"unknown: {answer.reason}") for subject, answer in seen if not answer.settled]
     return CommonValue(fact, required, fits, len(settled), len(seen) - len(settled), tuple(others))

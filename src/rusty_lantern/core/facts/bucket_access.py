@@ -216,6 +216,9 @@ def keeps_versions_of(subject: BucketView, _: str) -> Fact:
     "their account in the estate file",
     causes=ACCESS_ACTIONS,
     asks_objects="acl",
+    safe="nothing",
+    drafted=("outside", "through-roles"),
+    grave=True,
 )
 def access(subject: BucketView, name: str) -> Fact:
     """By everything that is known of whoever is named."""

@@ -197,7 +197,7 @@ fact(
     "capabilities at a gateway's administration door. One is enough to take every permission. Absent: nothing",
     of=IDENTITY,
     advice="take from it what makes it an administrator: {observed}",
-    habit=False,
+    safe="absent",
 )(lambda view, _: fact_of(view.identity.administers.map(", ".join)))
 
 
@@ -211,7 +211,8 @@ fact(
         ("anybody", "name in its trust policy who may assume it; of a sign-in service, the subject too"),
         ("", "name in its trust policy who may assume it, and nobody else"),
     ),
-    habit=False,
+    safe="at most own-account",
+    grave=True,
 )
 def assumed_by(view: IdentityView, _: str) -> Fact:
     """A role that anybody may assume opens every bucket that it reaches."""

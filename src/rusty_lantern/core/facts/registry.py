@@ -111,6 +111,8 @@ class Definition(msgspec.Struct, frozen=True, kw_only=True):
     """Whether a draft may make a rule of what most have in common."""
     safe: str = ""
     """The only thing that a draft may require of it."""
+    drafted: tuple[str, ...] = ()
+    """Of a name that ends in `.*`: the words in its place that a draft may make a rule of."""
     grave: bool = False
     """Whether a draft calls its drift high."""
     mirrored: bool = False
@@ -147,6 +149,7 @@ class Attributes(TypedDict, total=False):
     grows: bool
     habit: bool
     safe: str
+    drafted: tuple[str, ...]
     grave: bool
     mirrored: bool
     asks_objects: Literal["", "acl", "tags"]
