@@ -130,6 +130,40 @@ def test_callers_from_outside_go_on_from_role_to_role() -> None:
     assert told(store_of(BETWEEN, WRITER).buckets[BUCKET].fact("access.through-roles")) == (set(), "")
 
 
+POWER: Answer[list[str]] = Answer("known", ["iam:PutRolePolicy"])
+BOSS = role("boss", administers=POWER)
+
+
+@pytest.mark.parametrize(
+    ("clerk", "roles", "value", "why"),
+    [
+        ({"assumes": assuming("boss")}, [BOSS], "iam:PutRolePolicy as boss", ""),
+        ({"assumes": assuming("between")}, [role("between", assumes=assuming("boss")), BOSS],
+         "iam:PutRolePolicy as boss", ""),
+        ({"assumes": assuming("boss"), "administers": POWER}, [BOSS], "iam:PutRolePolicy", ""),
+        ({"assumes": assuming("boss"), "administers": DENIED}, [BOSS], "iam:PutRolePolicy as boss", ""),
+        ({"assumes": assuming("reader")}, [BOSS, READER], None, ""),
+        ({"perhaps_assumes": ["boss"]}, [BOSS], None, "whether it may assume boss is not worked out"),
+        ({"perhaps_assumes": ["reader"]}, [BOSS, READER], None, ""),
+        ({"assumes": DENIED}, [BOSS], None, "which roles it may assume: denied to this credential"),
+        ({"assumes": assuming("boss")}, [role("boss", administers=DENIED)], None, "boss: denied to this credential"),
+        ({"administers": DENIED}, [BOSS], None, "denied to this credential"),
+    ],
+)  # fmt: skip
+def test_whoever_may_become_an_administrator_is_one(
+    clerk: dict[str, Any], roles: list[Identity], value: str | None, why: str
+) -> None:
+    none: Answer[Any] = Answer("absent")
+    made = [
+        msgspec.structs.replace(one, administers=none) if one.administers.state == "unsupported" else one
+        for one in (user("clerk", **clerk), *roles)
+    ]
+    (fact,) = (
+        subject.fact("identity.administers") for subject in store_of(*made).subjects() if subject.label == "clerk"
+    )
+    assert (fact.value, fact.reason, fact.settled) == (value, why, not why)
+
+
 NAMES = ("ann", "ben", "cor", "dot")
 EDGES = st.dictionaries(st.sampled_from(NAMES), st.sets(st.sampled_from(NAMES)))
 OWN = st.fixed_dictionaries({name: st.sets(st.sampled_from(sorted(ACTIONS))) for name in NAMES})

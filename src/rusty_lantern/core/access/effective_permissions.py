@@ -21,7 +21,6 @@ from functools import cached_property
 from itertools import chain
 from typing import Protocol
 
-from rusty_lantern.core.access.assumed_roles import ABOUT_ROLES, AssumedRole, AssumedRoles
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.reaching import PermissionGroup, ReachByBucket, grouped, merged, perhaps, perhaps_all
@@ -55,6 +54,7 @@ from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.answer import Answer, Partly
 from rusty_lantern.core.errors import defect
+from rusty_lantern.core.model.assumed_roles import ABOUT_ROLES, AssumedRole, AssumedRoles
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import NOT_WHOLE, StoreIndex
@@ -94,7 +94,7 @@ class EffectivePermissions:
         self._decided: dict[object, dict[str, Reach]] = {}
         self._profiles: dict[object, list[PermissionGroup]] = {}
         self._found: dict[int, list[PermissionGroup]] = {}
-        self._roles = AssumedRoles(index)
+        self.roles = AssumedRoles(index)
         self._with_roles: dict[Hashable, list[PermissionGroup]] = {}
         self._by_bucket: dict[int, Mapping[str, Mapping[str, Reach]]] = {}
         self._alive: list[IdentityPolicies | Identity] = []
@@ -115,7 +115,7 @@ class EffectivePermissions:
     def with_roles(self, identity: Identity) -> list[PermissionGroup]:
         """What an identity can do, itself and by the roles that it may assume; a bucket may be in several groups. Of
         those that are alike it is one list."""
-        own, (roles, unread) = self.of(identity), self._roles.of(identity)
+        own, (roles, unread) = self.of(identity), self.roles.of(identity)
         if not roles and not unread:
             return own
         theirs = self._lent(tuple((id(self.of(role)), doubt) for role, doubt in roles), roles, unread)

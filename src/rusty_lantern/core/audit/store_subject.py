@@ -19,6 +19,7 @@ from rusty_lantern.core.audit.subject_names import name_of_credential, name_of_l
 from rusty_lantern.core.config.estate import Estate, StoreConfig
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
+from rusty_lantern.core.model.assumed_roles import RolesOf
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity, Verb
@@ -86,6 +87,10 @@ class StoreSubject:
         if not listing.settled:
             return Answer(listing.state, None, listing.note, listing.evidence)
         return self.across.verbs(identity)
+
+    def roles_of(self, identity: Identity) -> RolesOf:
+        """The roles that an identity may assume."""
+        return self.across.roles.of(identity)
 
     def of_public(self, bucket: str, verb: str) -> Fact:
         """How far the public gets into a bucket."""

@@ -11,6 +11,7 @@ from rusty_lantern.core.access.policy.role_trust import SCALE
 from rusty_lantern.core.answer import Answer, Fact, Partly, absent_fact, fact_of, lost, since, switch_fact
 from rusty_lantern.core.facts.event_actions import MFA_ACTIONS, PASSWORD_ACTIONS
 from rusty_lantern.core.facts.registry import fact
+from rusty_lantern.core.model.assumed_roles import NO_ROLES
 from rusty_lantern.core.model.identity import Identity, Verb, is_well_known
 from rusty_lantern.core.model.subjects import IdentityView, Permissions
 from rusty_lantern.core.value_sets import NAMES, WordSet
@@ -194,11 +195,25 @@ fact(
     "identity.administers",
     TEXT,
     "what makes it an administrator: where it has that role in the identity service, which permissions there, or which "
-    "capabilities at a gateway's administration door. One is enough to take every permission. Absent: nothing",
+    "capabilities at a gateway's administration door; itself, or as a role that it may assume. One is enough to take "
+    "every permission. Absent: nothing",
     of=IDENTITY,
     advice="take from it what makes it an administrator: {observed}",
     safe="absent",
-)(lambda view, _: fact_of(view.identity.administers.map(", ".join)))
+)(lambda view, _: _administers(view))
+
+
+def _administers(view: IdentityView) -> Fact:
+    """By its own permissions; else by those of a role that it may assume."""
+    own = view.identity.administers
+    roles, unread = view.permissions.roles_of(view.identity) if not own.value else NO_ROLES
+    powers = [(role, doubt, role.administers) for role, doubt in roles]
+    sure = [f"{', '.join(has.value)} as {role.name}" for role, doubt, has in powers if has.value and not doubt]
+    if sure:
+        return Answer("known", "; ".join(sure), "", own.evidence)
+    perhaps = (doubt or f"{role.name}: {has.reason}" for role, doubt, has in powers if has.value or has.unread)
+    why = "" if own.unread else next(perhaps, unread)
+    return Answer("failed", None, why, own.evidence) if why else fact_of(own.map(", ".join))
 
 
 @fact(

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 import msgspec
 
 from rusty_lantern.core.answer import Answer, lost, since, unread
+from rusty_lantern.core.model.assumed_roles import RolesOf
 from rusty_lantern.core.model.bucket import LinkPolicy
 from rusty_lantern.core.model.identity import Credential, Identity, Verb
 from rusty_lantern.core.model.resources import EncryptionKey, Link
@@ -22,6 +23,9 @@ class Permissions(Protocol):
 
     def of_identity(self, identity: Identity) -> Fact:
         """The verbs that an identity has on at least one bucket."""
+
+    def roles_of(self, identity: Identity) -> RolesOf:
+        """The roles that an identity may assume."""
 
     def of_public(self, bucket: str, verb: str) -> Fact:
         """How far the public gets into a bucket by the bucket's own rules."""

@@ -7,11 +7,11 @@ from typing import Any
 
 import msgspec
 
-from rusty_lantern.core.access.assumed_roles import AssumedRoles
 from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
+from rusty_lantern.core.model.assumed_roles import AssumedRoles
 from rusty_lantern.core.value_sets import NAMES
 from rusty_lantern.reports.results.copies import CopyAccessRow, who_can_by_copies
 from rusty_lantern.reports.results.decisions import name_of

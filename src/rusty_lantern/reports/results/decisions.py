@@ -7,7 +7,6 @@ from datetime import datetime
 
 import msgspec
 
-from rusty_lantern.core.access.assumed_roles import NO_ROLES, AssumedRoles
 from rusty_lantern.core.access.evaluator.evaluate import NOTHING_ALLOWS, decide
 from rusty_lantern.core.access.evaluator.grants import perhaps_granted
 from rusty_lantern.core.access.evaluator.request import Caller, Request, Step
@@ -26,6 +25,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.named_access import unread_side
 from rusty_lantern.core.audit.other_requests import OtherRequests, VerbsOfCallers, by_another_action
 from rusty_lantern.core.errors import BadInput, Problem, nearest
+from rusty_lantern.core.model.assumed_roles import NO_ROLES, AssumedRoles
 from rusty_lantern.core.model.identity import Identity
 
 
