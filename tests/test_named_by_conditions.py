@@ -8,12 +8,14 @@ from typing import Any
 import msgspec
 import pytest
 
+from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.model.acl import Right
 from rusty_lantern.core.model.identity import Group
+from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.test_named_on_objects import ALL, bucket_with, told
 
@@ -102,3 +104,47 @@ def test_a_group_is_the_stores_own_where_the_store_lists_it() -> None:
         "listed": ("", ""), "none": ("", f"{why}the store lists no such group"),
         "denied": ("", f"{why}denied to this credential: 403"),
     }  # fmt: skip
+
+
+BY_ACCOUNT = said("Allow", StringEquals={"aws:PrincipalAccount": PARTNER})
+FROM_HERE = {"IpAddress": {"aws:SourceIp": "203.0.113.0/24"}}
+LETTING_IN = [
+    BY_ACCOUNT,
+    said("Allow", StringEquals={"aws:PrincipalAccount": [PARTNER, OWN]}),
+    said("Allow", StringEquals={"aws:PrincipalAccount": PARTNER}, **FROM_HERE),
+    said("Allow", {"Principal": {"AWS": f"arn:aws:iam::{PARTNER}:root"}}),
+    said("Allow", ArnLike={"aws:PrincipalArn": ROLES}),
+    said("Allow", StringNotEquals={"aws:PrincipalAccount": OWN}),
+    said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide"}),
+    said("Allow", StringEquals={"aws:SourceVpce": "vpce-1"}),
+    said("Allow", **FROM_HERE, StringEquals={"aws:PrincipalType": "User"}),
+    said("Allow", StringLike={"aws:PrincipalAccount": "9*"}),
+    said("Deny", StringNotEquals={"aws:PrincipalAccount": PARTNER}),
+    said("Deny", ArnNotLike={"aws:PrincipalArn": ROLES}),
+    said("Allow"),
+]
+SENDERS = [
+    RequestSpec(caller=caller, carrying=carrying)
+    for caller in ("arn:aws:iam::909090909090:user/ann", "arn:aws:iam::909090909090:role/app", "909090909090")
+    for carrying in ({}, {"aws:PrincipalOrgID": "o-tide"}, {"aws:SourceVpce": "vpce-1"}, {"aws:PrincipalType": "User"})
+]
+
+
+@pytest.mark.parametrize("number", range(len(LETTING_IN)))
+def test_any_account_is_among_those_who_can_just_where_somebody_is_whom_nothing_names(number: int) -> None:
+    """Each statement, and each pair: the evaluator lets in a caller of an account that is named nowhere."""
+    for other in LETTING_IN[number:]:
+        statements = [LETTING_IN[number]] + ([] if other is LETTING_IN[number] else [other])
+        view = view_of(*statements)
+        decided = decision_results(view, SENDERS, lambda _: saltmarsh.MOMENT)
+        strangers = any(one.allowed is not False for one in decided)
+        names, why = told(view.fact("principals.read"))
+        listed = bool({"any-account", "anyone"} & set(names.split(", ")))
+        assert listed or why or not strangers, (statements, names)
+        assert strangers or not listed, (statements, names)
+
+
+def test_whom_a_condition_names_is_all_that_a_requirement_sees() -> None:
+    own = told(view_of().fact("principals.read"))[0].split(", ")
+    assert set(told(view_of(BY_ACCOUNT).fact("principals.read"))[0].split(", ")) == {*own, PARTNER}
+    assert view_of(BY_ACCOUNT).fact("exposure.any-account.read").value == "restricted"

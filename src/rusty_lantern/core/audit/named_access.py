@@ -90,10 +90,10 @@ def access_fact(view: NamedView, name: str) -> Fact:
 def _of_unnamed(view: NamedView) -> str:
     """Why others than those who are named may be let in, by who they are; empty where none is."""
     why = unnamed_callers(view.rules, view.trusted_accounts)
-    return why if why and any(_by_who_asks(view.verdicts, verb) for verb in VERBS) else ""
+    return why if why and any(by_who_asks(view.verdicts, verb) for verb in VERBS) else ""
 
 
-def _by_who_asks(verdicts: Exposures, verb: Verb) -> bool:
+def by_who_asks(verdicts: Exposures, verb: Verb) -> bool:
     """Whether it is, or may be, by who they are that some accounts can use a verb."""
     of_accounts, of_anyone = verdicts["any-account", verb].level, verdicts["anyone", verb].level
     return of_accounts in ("restricted", "unknown") and of_anyone in ("closed", "unknown")

@@ -1,23 +1,27 @@
 """The facts `principals.VERB`: everybody who may use a verb on a bucket, by name.
 
-The public, as `anyone` and `any-account`; the store's own identities, by their own permissions and the bucket's rules
-together; and whoever else the rules name. A group or a role of the store, and its account as a whole, are shown as the
-identities in them.
+The public, as `anyone` and `any-account` (the latter, where others may use it than those whom the rules name); the
+store's own identities, by their own permissions and the bucket's rules together; and whoever else the rules name. A
+group or a role of the store, and its account as a whole, are shown as the identities in them.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
+import msgspec
+
 from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.condition_keys import ACCOUNT, ARN, AUDIENCES
+from rusty_lantern.core.access.policy.document import Condition, Principals, Statement
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.reaching import WhoCan
 from rusty_lantern.core.access.rules.named_identities import granted_on_objects, is_whole_tenant, stands_for_several
+from rusty_lantern.core.access.solver.exposure import Exposures, exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
-from rusty_lantern.core.audit.named_access import NamedView
+from rusty_lantern.core.audit.named_access import NamedView, by_who_asks
 from rusty_lantern.core.value_sets import NAMES
 
 
@@ -68,9 +72,31 @@ def _who_can(reaches: Iterable[Somebody], not_all: Mapping[str, str]) -> WhoCan:
 
 
 def _public(view: NamedView) -> Iterator[Somebody]:
+    beyond: Exposures | None = None
     for (audience, verb), verdict in view.verdicts.items():
+        if audience == "any-account" and by_who_asks(view.verdicts, verb) and verdict.level == "restricted":
+            beyond = beyond or _beyond_named(view)
+            if beyond[audience, verb].level == "closed":
+                continue  # whom the rules name is listed by name
         if verdict.level != "closed":
             yield audience, verb, Reach(verdict.level, doubts=verdict.doubts)
+
+
+def _beyond_named(view: NamedView) -> Exposures:
+    """What the public could do if the rules refused everybody from other accounts whom they name."""
+    named = [who for who in view.named if not _is_listed_identity(view, who)]
+    accounts = tuple(who.name for who in named if who.kind == "account")
+    arns = tuple(who.name for who in named if who.kind == "identity")
+    refused = [("stringequals", ACCOUNT, accounts), ("arnlike", ARN, arns)]
+    denies = tuple(
+        Statement(
+            "whom the rules name", "Deny", principals=Principals(everyone=True), actions=("*",), resources=("*",),
+            conditions=(Condition(operator, key, values, ""),),
+        )
+        for operator, key, values in refused if values
+    )  # fmt: skip
+    policy = msgspec.structs.replace(view.rules.policy, statements=(*view.rules.policy.statements, *denies))
+    return exposures(msgspec.structs.replace(view.rules, policy=policy), view.surroundings)
 
 
 def _named(view: NamedView) -> Iterator[Somebody]:
