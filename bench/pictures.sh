@@ -57,7 +57,7 @@ picture exposure 114 54 lantern exposure harbour/tide-displays slipway/\\\$web s
 picture try 110 40 lantern try --bucket harbour/payroll-drop --policy restricted.json
 picture objects 120 44 "FORCE_COLOR=1 COLUMNS=120 lantern objects | head -42"
 picture retention 130 46 "FORCE_COLOR=1 COLUMNS=130 lantern retention | head -44"
-picture access 130 52 lantern access skerry/grant-ledger harbour/station-inbox
+picture access 130 56 lantern access harbour/access-logs harbour/station-inbox
 picture credentials 130 53 "FORCE_COLOR=1 COLUMNS=130 lantern credentials | sed -n '1,21p;/Identities with/{x;p;x};/Identities with/,\$p' | head -50"
 picture links 130 67 lantern links yard-mail.txt
 picture encryption 130 34 lantern encryption --store harbour

@@ -8,6 +8,7 @@ from typing import Any
 
 import msgspec
 
+from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.evaluation import Finding
@@ -46,6 +47,8 @@ class IdentityRow(msgspec.Struct, frozen=True, kw_only=True):
     can_at_least: str
     """What it certainly can, where not all of it is known."""
     excess_permissions: str | None
+    excess_at_least: str
+    """What it certainly can and does not need, where not all of it is known."""
     well_known_name: bool
     unknown: dict[str, str]
     against_baseline: AgainstBaseline
@@ -134,6 +137,11 @@ class Facts:
             self.unknown[name] = fact.reason
         return show_moment(fact.value) if isinstance(fact.value, datetime) else fact.value
 
+    def at_least(self, name: str) -> str:
+        """The part of a fact that is certain, where it is not known as a whole."""
+        fact = self.subject.fact(f"{self.subject.kind}.{name}")
+        return str(fact.certain or "") if isinstance(fact, Partly) else ""
+
 
 def against_baseline(judge: Judge | None, subject: Subject | None) -> AgainstBaseline:
     """A subject's state under the baseline; empty where there is none."""
@@ -153,6 +161,7 @@ def identity_rows(store_subject: StoreSubject, judge: Judge | None) -> list[Iden
                 active_keys=fact("active-keys"), groups=fact("groups"), can=fact("permissions"),
                 can_at_least=_least(store_subject, identity),
                 excess_permissions=fact("excess-permissions") if identity.may.value is not None else None,
+                excess_at_least=fact.at_least("excess-permissions"),
                 well_known_name=fact("well-known-name") == "on", unknown=fact.unknown,
                 against_baseline=against_baseline(judge, subject),
             )

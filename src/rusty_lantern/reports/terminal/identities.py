@@ -45,6 +45,17 @@ def _can(verbs: str | None, least: str) -> Cell:
     return verbs_in_short(verbs.split()) or ("nothing", "dim")
 
 
+def _excess(row: IdentityRow) -> Cell:
+    """What it does not need; nothing where nobody said what it needs."""
+    if row.excess_permissions is None and "excess-permissions" in row.unknown:
+        return (
+            (f"{row.excess_at_least} and more?", STYLES["high"])
+            if row.excess_at_least
+            else ("unknown", STYLES["unknown"])
+        )
+    return verbs_in_short((row.excess_permissions or "").split()), STYLES["high"]
+
+
 def known(number: int, noun: str, unread: Mapping[str, str]) -> str:
     """How many of something stores list, where those of `unread` may have more."""
     if not unread:
@@ -137,7 +148,7 @@ def _people(screen: Console, identities: Sequence[IdentityRow]) -> None:
             (f"{row.store}/{row.name}", "bold"), kind,
             "" if row.password == "off" else factor, signed_in,
             "unknown" if row.active_keys is None else str(row.active_keys), _can(row.can, row.can_at_least),
-            (verbs_in_short((row.excess_permissions or "").split()), STYLES["high"] if row.excess_permissions else ""),
+            _excess(row),
             remark_words(row.against_baseline),
         )  # fmt: skip
     grid.show(screen)
