@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
@@ -148,3 +149,46 @@ def test_whom_a_condition_names_is_all_that_a_requirement_sees() -> None:
     own = told(view_of().fact("principals.read"))[0].split(", ")
     assert set(told(view_of(BY_ACCOUNT).fact("principals.read"))[0].split(", ")) == {*own, PARTNER}
     assert view_of(BY_ACCOUNT).fact("exposure.any-account.read").value == "restricted"
+
+
+TRUSTED = "198.51.100.0/24"
+FROM_TRUSTED = {"IpAddress": {"aws:SourceIp": "198.51.100.0/25"}}
+WAYS = [
+    said("Allow", **FROM_TRUSTED),
+    said("Allow", **FROM_TRUSTED, StringEquals={"aws:PrincipalAccount": PARTNER}),
+    said("Allow", **FROM_HERE),
+    said("Allow", IpAddress={"aws:SourceIp": ["198.51.100.0/25", "203.0.113.0/24"]}),
+    BY_ACCOUNT,
+    said("Allow", StringEquals={"aws:SourceVpce": "vpce-1"}),
+    said("Allow", DateGreaterThan={"aws:CurrentTime": "2030-01-01T00:00:00Z"}),
+    said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide"}),
+    said("Deny", NotIpAddress={"aws:SourceIp": TRUSTED}),
+    said("Allow"),
+    said("Allow", StringEquals={"s3:TideIsLow": "yes"}),  # nobody knows whether requests carry it
+]
+FROM_ELSEWHERE = [
+    RequestSpec(caller=caller, carrying=carrying, at=at)
+    for caller in ("anyone", f"arn:aws:iam::{PARTNER}:user/ann", "arn:aws:iam::909090909090:role/app")
+    for carrying in ({}, {"aws:PrincipalOrgID": "o-tide"}, {"aws:SourceVpce": "vpce-1"})
+    for at in ("", "2031-01-01T00:00:00Z")
+    if caller != "anyone" or "aws:PrincipalOrgID" not in carrying
+]
+
+
+@pytest.mark.parametrize("number", range(len(WAYS)))
+def test_nobody_gets_in_from_elsewhere_just_where_public_access_is_from_trusted_networks_alone(number: int) -> None:
+    """Each statement, and each pair, both ways around: the evaluator asks from an address that nobody trusts."""
+    for other in WAYS:
+        view = view_of(WAYS[number], *([] if other is WAYS[number] else [other]))
+        networks = Estate("trust", (), frozenset(), (TRUSTED,))
+        (store,) = store_subjects([view.dossier], networks, saltmarsh.MOMENT)
+        view = store.buckets[view.bucket.name]
+        moment = {"": saltmarsh.MOMENT, "2031-01-01T00:00:00Z": datetime(2031, 1, 1, tzinfo=UTC)}
+        decided = decision_results(view, FROM_ELSEWHERE, lambda spec: moment[spec.at])  # noqa: B023
+        passed, perhaps = (any(one.allowed is answer for one in decided) for answer in (True, None))
+        fact = view.fact("exposure.beyond-trusted")
+        told_closed = fact.value == "closed"
+        assert not (told_closed and (passed or perhaps)), (WAYS[number], other, fact)
+        assert told_closed or passed or not fact.settled, (WAYS[number], other, fact)
+        unsure = not view.fact("exposure.read").settled  # then it is so of what comes from elsewhere as well
+        assert fact.settled or perhaps or unsure, (WAYS[number], other, fact)

@@ -276,12 +276,14 @@ class AudienceView:
             return Widest()
         addresses, let_in = _Addresses(self.work), None
         narrowest: tuple[Restriction, Box] | None = None
+        all_trusted = True  # also those that are let in by something else than their address
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
                 theirs = self.reading.within_reach(piece, group)
                 from_outside = meet(piece, theirs, self.work)
                 if from_outside is None:
                     restriction = restriction_of(piece, theirs, self.work, self.trusted)
+                    all_trusted = all_trusted and restriction.trusted
                     if narrowest is None or restriction.weight < narrowest[0].weight:
                         narrowest = restriction, piece
                     continue
@@ -293,8 +295,11 @@ class AudienceView:
                     return Widest("open", from_outside)
                 let_in = let_in or from_outside
         if let_in is not None:
-            return Widest("restricted", let_in, Restriction.around(addresses.joined(), self.trusted))
-        return Widest("restricted", narrowest[1], narrowest[0]) if narrowest else Widest()
+            by_address = Restriction.around(addresses.joined(), self.trusted)
+            return Widest("restricted", let_in, by_address.beside(narrowest and narrowest[0], trusted=all_trusted))
+        if narrowest is None:
+            return Widest()
+        return Widest("restricted", narrowest[1], msgspec.structs.replace(narrowest[0], trusted=all_trusted))
 
     def beyond(self, least: Widest, verb: Verb) -> Widest:
         """The verdict on the most that is allowed, once that on the least is known: nothing is beyond what is open,

@@ -43,7 +43,8 @@ class Verdict(msgspec.Struct, frozen=True):
     """The exposure of one bucket to one audience for one verb.
 
     `witness` and `because` (the rule that lets it through) go with `open` and `restricted`, `restriction` with
-    `restricted`, `doubts` and `least` with `unknown`.
+    `restricted`, `doubts` and `least` with `unknown`. `doubts` of a restricted one: why somebody may be let in from
+    other networks than those that the team trusts, from which everybody certain comes.
     """
 
     level: Level
@@ -96,9 +97,10 @@ def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdi
         most = view.beyond(least, verb)
     except OverBudget:
         return Verdict("unknown", doubts=("the rules are too intricate to decide within the work allowed",))
-    if least.level == most.level:
-        return _proven(view, least)
     reasons = (*view.rules.doubted.values(), *view.doubts)
+    if least.level == most.level:
+        elsewhere = least.restriction and most.restriction and least.restriction.trusted > most.restriction.trusted
+        return msgspec.structs.replace(_proven(view, least), doubts=reasons) if elsewhere else _proven(view, least)
     return Verdict("unknown", doubts=reasons, least=at_least(_proven(view, least)))
 
 

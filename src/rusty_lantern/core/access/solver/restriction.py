@@ -29,7 +29,14 @@ class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
     weight: int = 1
     """How many separate things are needed at once."""
     trusted: bool = False
-    """Whether every address that is let in is in a network that the team trusts."""
+    """Whether every address from which anybody is let in, also by other conditions than that of these words, is in a
+    network that the team trusts."""
+
+    def beside(self, other: Restriction | None, *, trusted: bool) -> Restriction:
+        """The same where others are let in under `other`: they may come from elsewhere. `trusted`: whether all that
+        are let in in such ways come from networks that the team trusts."""
+        words = f"{self.words}; or {other.words}" if other is not None else self.words
+        return msgspec.structs.replace(self, words=words, trusted=self.trusted and trusted)
 
     @staticmethod
     def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:

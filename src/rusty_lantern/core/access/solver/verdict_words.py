@@ -43,7 +43,12 @@ def worded_verdicts(verdicts: Exposures) -> dict[str, WordedVerdict]:
     by_verb: dict[str, WordedVerdict] = {
         verb: _widest(worded, [f"{one}.{verb}" for one in AUDIENCES])[1] for verb in VERBS
     }
-    return {**worded, **by_verb, BEYOND_TRUSTED: _beyond(worded, trusted)}
+    elsewhere = {
+        f"{audience}.{verb}": worded[f"{audience}.{verb}"]._replace(level="unknown", words="; ".join(verdict.doubts))
+        for (audience, verb), verdict in verdicts.items()
+        if verdict.level == "restricted" and verdict.doubts
+    }
+    return {**worded, **by_verb, BEYOND_TRUSTED: _beyond(worded | elsewhere, trusted - elsewhere.keys())}
 
 
 def _worded(verdict: Verdict, verb: Verb) -> WordedVerdict:
