@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
+from itertools import product
 from typing import Any
 
 import pytest
@@ -13,7 +15,8 @@ from msgspec.structs import replace
 
 from rusty_lantern.core.access.dialects.shipped import COMMON
 from rusty_lantern.core.access.evaluator.evaluate import decide
-from rusty_lantern.core.access.evaluator.request import Request
+from rusty_lantern.core.access.evaluator.request import ANONYMOUS, Caller, Request
+from rusty_lantern.core.access.policy.actions import ACTIONS
 from rusty_lantern.core.access.policy.container_acl import EVERYBODY
 from rusty_lantern.core.access.policy.document import Fault, Statement, parse_policy
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
@@ -112,11 +115,57 @@ def test_retention_bounds() -> None:
     assert sidestepped.answer("longest").state == "absent"
 
 
-@given(st.sampled_from([None, "AES256", "aws:kms", ""]), st.sampled_from(["true", "false"]))
-def test_what_is_demanded_the_plain_decider_refuses(header: str | None, secure: str) -> None:
-    found = demands({"Condition": UNASKED}, {**TLS, "Condition": PLAIN})
-    context = {"aws:securetransport": (secure,)} | ({SSE: (header,)} if header is not None else {})
-    refused = decide(found.rules, Request("s3:PutObject", "k", context=context)).allowed is False
-    denied = header is None or secure == "false"
-    assert found.answer("encryption").value == found.answer("transport").value == "on"
-    assert refused or not denied
+B = "arn:aws:s3:::b"
+WHOM = [*[{"Principal": "*"}] * 4, {"Principal": {"AWS": "*"}}, {"Principal": {"AWS": "500600700800"}},
+        {"NotPrincipal": {"AWS": "arn:aws:iam::400100200300:root"}}]  # fmt: skip
+WHAT = [*[{"Action": "s3:*"}] * 4, {"Action": "*"}, {"Action": "s3:Put*"}, {"NotAction": "s3:GetObject"},
+        {"NotAction": "iam:*"}, {"Action": ["s3:Get*", "s3:List*", "s3:Delete*"]}]  # fmt: skip
+WHERE = [*[{"Resource": [B, f"{B}/*"]}] * 4, {"Resource": f"{B}/*"}, {"Resource": B}, {"Resource": f"{B}*"},
+         {"NotResource": f"{B}/in/*"}]  # fmt: skip
+IF = [
+    PLAIN, PLAIN, UNASKED, UNASKED, {"BoolIfExists": {"aws:SecureTransport": "false"}},
+    {"StringNotEquals": {"aws:SecureTransport": "true"}}, {"Null": {"aws:SecureTransport": "false"}},
+    {"Bool": {"aws:SecureTransport": "true"}}, {"StringNotEquals": {SSE: ["aws:kms", "AES256"]}},
+    {"StringNotLike": {SSE: "aws:*"}}, {"StringEquals": {SSE: "AES256"}}, {},
+]  # fmt: skip
+AND = [*[{}] * 6, {"IpAddress": {"aws:SourceIp": "203.0.113.0/24"}}, {"NotIpAddress": {"aws:SourceIp": "203.0.113.9"}},
+       {"StringLike": {"aws:PrincipalAccount": "4*"}}]  # fmt: skip
+DENIES = st.builds(
+    lambda whom, what, where, condition, more: {
+        "Effect": "Deny", **whom, **what, **where, "Condition": condition | more,
+    },
+    st.sampled_from(WHOM), st.sampled_from(WHAT), st.sampled_from(WHERE), st.sampled_from(IF), st.sampled_from(AND),
+)  # fmt: skip
+CALLERS = [
+    ANONYMOUS, Caller("400100200300", "arn:aws:iam::400100200300:root"),
+    Caller("400100200300", "arn:aws:iam::400100200300:user/own"),
+    Caller("500600700800", "arn:aws:iam::500600700800:user/x"),
+]  # fmt: skip
+
+
+def requests(secure: str, actions: Iterable[str]) -> Iterator[Request]:
+    """Requests of everybody, for everything, that bring no encryption header."""
+    for action, caller, address in product(actions, CALLERS, ("203.0.113.9", "198.51.100.7")):
+        who = {"aws:principalaccount": (caller.account,), "aws:principalarn": (caller.arn,)}
+        carried = {"aws:securetransport": (secure,), "aws:sourceip": (address,)}
+        for key in ("k", "in/k") if ACTIONS[action].target == "object" else ("",):
+            yield Request(action, key, caller, carried | ({} if caller.anonymous else who))
+
+
+@given(st.lists(DENIES, min_size=1, max_size=3))
+def test_what_is_demanded_the_plain_decider_refuses_to_everybody(statements: list[dict[str, Any]]) -> None:
+    """And of plain http: where it is not demanded, somebody may ask for something in that way."""
+    allowed = {"Effect": "Allow", "Principal": "*", "Action": "s3:*", "Resource": [B, f"{B}/*"]}
+    rules, over = (
+        Rules("b", parse_policy(json.dumps({"Version": "2012-10-17", "Statement": written})))
+        for written in (statements, [allowed, *statements])
+    )
+    asked = MandatoryConditions(rules, AROUND)
+    uploads = [one for secure in ("true", "false") for one in requests(secure, ["s3:PutObject"])]
+    for name, tried in (("encryption", uploads), ("transport", list(requests("false", ACTIONS)))):
+        passed = any(decide(over, one).allowed is not False for one in tried)
+        answer = asked.answer(name).value
+        assert answer in ("on", "off")
+        assert not (passed and answer == "on"), name
+        if name == "transport" and "SecureTransport" in json.dumps(statements):
+            assert passed or answer == "on"
