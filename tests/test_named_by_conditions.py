@@ -192,3 +192,36 @@ def test_nobody_gets_in_from_elsewhere_just_where_public_access_is_from_trusted_
         assert told_closed or passed or not fact.settled, (WAYS[number], other, fact)
         unsure = not view.fact("exposure.read").settled  # then it is so of what comes from elsewhere as well
         assert fact.settled or perhaps or unsure, (WAYS[number], other, fact)
+
+
+@pytest.mark.parametrize(("condition", "words"), [
+    ({"StringEquals": {"aws:PrincipalAccount": PARTNER}}, f'only for account "{PARTNER}"'),
+    ({"StringEquals": {"aws:PrincipalAccount": [PARTNER, "800800800800"]}},
+     f'only for account "{PARTNER}" or "800800800800"'),
+    ({"StringEquals": {"aws:PrincipalAccount": [f"60070080090{n}" for n in range(6)]}},
+     f'only for account "{PARTNER}" and others'),
+    ({"StringEquals": {"aws:SourceVpce": ["vpce-1", "vpce-2"]}},
+     'only through the private endpoint "vpce-1" or "vpce-2"'),
+    ({"StringEquals": {"aws:PrincipalOrgID": [f"o-{n}" for n in range(1, 6)]}},
+     'only for members of the organisation "o-1" and others'),
+    (arn("ArnLike", "app"), f'only for the identity "arn:aws:iam::{PARTNER}:role/app"'),
+    (arn("ArnLike", "*"), f'only for the identity "arn:aws:iam::{PARTNER}:role/a" and others'),
+])  # fmt: skip
+def test_what_restricts_access_is_named_whole_or_said_to_be_one_of_several(
+    condition: dict[str, Any], words: str
+) -> None:
+    fact = view_of(said("Allow", **condition)).fact("exposure.read")
+    assert (fact.value, fact.note) == ("restricted", f"statement 1, {words}")
+
+
+def test_every_way_in_is_named_or_counted() -> None:
+    ways = [
+        {"StringEquals": {"aws:SourceVpce": "vpce-1"}}, {"StringEquals": {"aws:PrincipalAccount": PARTNER}},
+        {"StringEquals": {"aws:PrincipalOrgID": "o-tide"}},
+        {"DateGreaterThan": {"aws:CurrentTime": "2030-01-01T00:00:00Z"}},
+    ]  # fmt: skip
+    words = [
+        view_of(*(said("Allow", **way) for way in ways[:n])).fact("exposure.any-account.read").note for n in (2, 4)
+    ]
+    assert words[0].endswith(f'only through the private endpoint "vpce-1"; or only for account "{PARTNER}"')
+    assert words[1].endswith(f'; or only for account "{PARTNER}"; or in 2 other ways')

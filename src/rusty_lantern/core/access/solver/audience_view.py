@@ -275,17 +275,13 @@ class AudienceView:
         if not self._possible(verb):
             return Widest()
         addresses, let_in = _Addresses(self.work), None
-        narrowest: tuple[Restriction, Box] | None = None
-        all_trusted = True  # also those that are let in by something else than their address
+        narrow: dict[Restriction, Box] = {}
         for group in self.reading.groups(verb):
             for piece in self.pieces(group, side):
                 theirs = self.reading.within_reach(piece, group)
                 from_outside = meet(piece, theirs, self.work)
                 if from_outside is None:
-                    restriction = restriction_of(piece, theirs, self.work, self.trusted)
-                    all_trusted = all_trusted and restriction.trusted
-                    if narrowest is None or restriction.weight < narrowest[0].weight:
-                        narrowest = restriction, piece
+                    narrow.setdefault(restriction_of(piece, theirs, self.work, self.trusted), piece)
                     continue
                 source: Any = from_outside.get("aws:sourceip")
                 own_endpoint = source is None or source.absent
@@ -295,11 +291,11 @@ class AudienceView:
                     return Widest("open", from_outside)
                 let_in = let_in or from_outside
         if let_in is not None:
-            by_address = Restriction.around(addresses.joined(), self.trusted)
-            return Widest("restricted", let_in, by_address.beside(narrowest and narrowest[0], trusted=all_trusted))
-        if narrowest is None:
+            return Widest("restricted", let_in, Restriction.around(addresses.joined(), self.trusted).beside(narrow))
+        if not narrow:
             return Widest()
-        return Widest("restricted", narrowest[1], msgspec.structs.replace(narrowest[0], trusted=all_trusted))
+        first = min(narrow, key=lambda one: one.weight)
+        return Widest("restricted", narrow[first], first.beside(one for one in narrow if one is not first))
 
     def beyond(self, least: Widest, verb: Verb) -> Widest:
         """The verdict on the most that is allowed, once that on the least is known: nothing is beyond what is open,

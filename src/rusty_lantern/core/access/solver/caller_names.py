@@ -11,7 +11,7 @@ get some. A set of names is theirs if it fits enough account numbers (`RESTRICTI
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
 
 from rusty_lantern.core.access.policy.condition_keys import (
@@ -23,7 +23,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
     USER,
 )
 from rusty_lantern.core.access.solver.sets import Budget
-from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet
+from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet, just
 from rusty_lantern.core.access.solver.sets.matching import globs, matching
 from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN_PART, Pattern, plain, stopping
 
@@ -186,16 +186,46 @@ _ACCOUNTS = ("000000000000", OUTSIDER_ACCOUNT)
 """Accounts that have nothing in common."""
 
 
-def whose(texts: TextSet) -> str:
-    """In words, whose a set of resource names is: one account's, one identity's, or whoever has one of some names."""
+MOST_LISTED = 3
+"""Accounts, or other values of a condition, that words list; of more, the first stands for all."""
+
+
+def listed(names: Sequence[str], *, all_of_them: bool) -> str:
+    """Names in words.
+
+    >>> listed(["a"], all_of_them=True), listed(["a", "b", "c"], all_of_them=True), listed(["a"], all_of_them=False)
+    ('"a"', '"a", "b" or "c"', '"a" and others')
+    """
+    quoted = [f'"{name}"' for name in names]
+    if not all_of_them:
+        return f"{quoted[0]} and others"
+    return " or ".join([*([", ".join(quoted[:-1])] if quoted[1:] else []), quoted[-1]])
+
+
+def whose(texts: TextSet, work: Budget) -> str:
+    """In words, whose a set of resource names is: whole accounts', single identities', or whoever has one of some
+    names. Raises `OverBudget`."""
+    accounts: list[str] = []
+    left = texts
+    while not left.empty and len(accounts) < MOST_LISTED:
+        account, last = _parted(usual_name(left))
+        everybody = (f"arn:aws:iam::{account}:{one}" for one in ("root", "user/a", "user/z/z", "role/a"))
+        if not all(map(left.holds, everybody)):
+            break
+        accounts.append(account)
+        left = left.minus(matching(names_of([plain(account)]), work), work)
+    if accounts:
+        return f"account {listed(accounts, all_of_them=left.empty)}"
     name = usual_name(texts)
-    account, _, last = name.split(":", 4)[-1].partition(":")
-    everybody = (f"arn:aws:iam::{account}:{one}" for one in ("root", "user/a", "user/z/z", "role/a"))
-    if all(map(texts.holds, everybody)):
-        return f'account "{account}"'
+    account, last = _parted(name)
     if last.startswith("user/") and all(texts.holds(f"arn:aws:iam::{one}:{last}") for one in _ACCOUNTS):
         return f'users of certain names, such as "{last.removeprefix("user/")}"'
-    return f'the identity "{name}"'
+    return f"the identity {listed([name], all_of_them=texts.minus(just(name), work).empty)}"
+
+
+def _parted(name: str) -> tuple[str, str]:
+    account, _, last = name.split(":", 4)[-1].partition(":")
+    return account, last
 
 
 def signer(name: str) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Iterable
 from typing import Any
 
 import msgspec
@@ -10,14 +11,17 @@ import msgspec
 from rusty_lantern.core.access.policy.condition_keys import ARN, EXISTING_TAG, IS_SERVICE, SERVICE_NAME, STORED_TAG
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext
 from rusty_lantern.core.access.solver.boxes import Box
-from rusty_lantern.core.access.solver.caller_names import whose
+from rusty_lantern.core.access.solver.caller_names import MOST_LISTED, listed, whose
 from rusty_lantern.core.access.solver.conditions import TIME
-from rusty_lantern.core.access.solver.sets import Budget
+from rusty_lantern.core.access.solver.sets import Budget, OptionalSet
+from rusty_lantern.core.access.solver.sets.automata import TextSet, just
 from rusty_lantern.core.access.solver.sets.intervals import IntervalSet, as_networks, networks
 from rusty_lantern.core.access.solver.witness import moment_of, sample_of
 from rusty_lantern.core.value_types import show_moment
 
 NOWHERE = IntervalSet()
+MOST_WAYS = 2
+"""Ways in that the words of a restriction name; of others, how many there are."""
 
 
 class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -32,11 +36,13 @@ class Restriction(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whether every address from which anybody is let in, also by other conditions than that of these words, is in a
     network that the team trusts."""
 
-    def beside(self, other: Restriction | None, *, trusted: bool) -> Restriction:
-        """The same where others are let in under `other`: they may come from elsewhere. `trusted`: whether all that
-        are let in in such ways come from networks that the team trusts."""
-        words = f"{self.words}; or {other.words}" if other is not None else self.words
-        return msgspec.structs.replace(self, words=words, trusted=self.trusted and trusted)
+    def beside(self, others: Iterable[Restriction]) -> Restriction:
+        """The same where somebody is let in under others besides."""
+        ways = sorted(others, key=lambda one: one.weight)
+        words = list(dict.fromkeys([self.words, *(one.words for one in ways)]))
+        more = [f"in {len(words) - MOST_WAYS} other ways"] if len(words) > MOST_WAYS else []
+        trusted = self.trusted and all(one.trusted for one in ways)
+        return msgspec.structs.replace(self, words="; or ".join([*words[:MOST_WAYS], *more]), trusted=trusted)
 
     @staticmethod
     def around(addresses: IntervalSet, trusted: IntervalSet = NOWHERE) -> Restriction:
@@ -59,13 +65,13 @@ def restriction_of(piece: Box, outsider: Box, work: Budget, trusted: IntervalSet
     shut = [d for d, theirs in outsider.items() if piece[d].meet(theirs, work).empty]
     if SERVICE_NAME in shut:  # which has that name alone
         shut = [d for d in shut if d != IS_SERVICE]
-    words = " and ".join(_restriction_words(d, piece[d], trusted) for d in shut)
+    words = " and ".join(_restriction_words(d, piece[d], trusted, work) for d in shut)
     source = piece.get("aws:sourceip")
     known = source is not None and not source.absent and Restriction.around(source.values, trusted).trusted
     return Restriction(words, weight=len(shut), trusted=known)
 
 
-def _restriction_words(dimension: str, values: Any, trusted: IntervalSet) -> str:
+def _restriction_words(dimension: str, values: Any, trusted: IntervalSet, work: Budget) -> str:
     if dimension == TIME:
         start = moment_of(values.values.spans[0][0][0])
         return f"only from {show_moment(start)} on" if start else "only at a moment past the calendar"
@@ -73,11 +79,22 @@ def _restriction_words(dimension: str, values: Any, trusted: IntervalSet) -> str
         addresses = Restriction.around(values.values, trusted).words if not values.values.empty else ""
         return addresses or "only through a private endpoint"
     if dimension == ARN and not values.values.empty:
-        return f"only for {whose(values.values)}"
-    sample = sample_of(values) or ""
+        return f"only for {whose(values.values, work)}"
     key, _, tag = dimension.partition("/")
     words = _RESTRICTION_WORDS.get(key, "only where {key} is {value}")
-    return words.format(key=dimension, value=f'"{sample}"', tag=tag)
+    return words.format(key=dimension, value=_listed(values, work), tag=tag)
+
+
+def _listed(values: Any, work: Budget) -> str:
+    """The values that a condition names, where they are few; else one of them."""
+    texts = values.values if isinstance(values, OptionalSet) and not values.absent else None
+    if not isinstance(texts, TextSet):
+        return f'"{sample_of(values) or ""}"'
+    picked: list[str] = []
+    while len(picked) < MOST_LISTED and (text := texts.pick()) is not None:
+        picked.append(text)
+        texts = texts.minus(just(text), work)
+    return listed(picked or [""], all_of_them=texts.empty)
 
 
 _RESTRICTION_WORDS = {
