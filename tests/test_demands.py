@@ -143,11 +143,12 @@ CALLERS = [
 ]  # fmt: skip
 
 
-def requests(secure: str, actions: Iterable[str]) -> Iterator[Request]:
-    """Requests of everybody, for everything, that bring no encryption header."""
-    for action, caller, address in product(actions, CALLERS, ("203.0.113.9", "198.51.100.7")):
+def requests(secure: str, actions: Iterable[str], headers: Iterable[str | None] = (None,)) -> Iterator[Request]:
+    """Requests of everybody, for everything; with each of these encryption headers, or none."""
+    addresses = ("203.0.113.9", "198.51.100.7")
+    for action, caller, address, header in product(actions, CALLERS, addresses, headers):
         who = {"aws:principalaccount": (caller.account,), "aws:principalarn": (caller.arn,)}
-        carried = {"aws:securetransport": (secure,), "aws:sourceip": (address,)}
+        carried = {"aws:securetransport": (secure,), "aws:sourceip": (address,)} | ({SSE: (header,)} if header else {})
         for key in ("k", "in/k") if ACTIONS[action].target == "object" else ("",):
             yield Request(action, key, caller, carried | ({} if caller.anonymous else who))
 
@@ -161,8 +162,9 @@ def test_what_is_demanded_the_plain_decider_refuses_to_everybody(statements: lis
         for written in (statements, [allowed, *statements])
     )
     asked = MandatoryConditions(rules, AROUND)
+    plainly = [*requests("false", ACTIONS), *requests("false", ["s3:PutObject"], ("AES256", "aws:kms", "else"))]
     uploads = [one for secure in ("true", "false") for one in requests(secure, ["s3:PutObject"])]
-    for name, tried in (("encryption", uploads), ("transport", list(requests("false", ACTIONS)))):
+    for name, tried in (("encryption", uploads), ("transport", plainly)):
         passed = any(decide(over, one).allowed is not False for one in tried)
         answer = asked.answer(name).value
         assert answer in ("on", "off")
