@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import msgspec
 import pytest
 
 from rusty_lantern.core.access.evaluator.request_builder import RequestSpec
+from rusty_lantern.core.access.solver.exposure import Verdict
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.model.acl import Right
+from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Group
 from rusty_lantern.reports.results.decisions import decision_results
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -225,3 +227,33 @@ def test_every_way_in_is_named_or_counted() -> None:
     ]
     assert words[0].endswith(f'only through the private endpoint "vpce-1"; or only for account "{PARTNER}"')
     assert words[1].endswith(f'; or only for account "{PARTNER}"; or in 2 other ways')
+
+
+def before(year: int) -> dict[str, Any]:
+    return {"DateLessThan": {"aws:CurrentTime": f"{year}-01-01T00:00:00Z"}}
+
+
+ENDING = [
+    said("Allow", **before(2027)), said("Allow", **before(2028)), said("Allow", **FROM_HERE), said("Allow"),
+    said("Allow", **FROM_HERE, **before(2029)), BY_ACCOUNT,
+    said("Deny", DateGreaterThanEquals={"aws:CurrentTime": "2030-01-01T00:00:00Z"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("number", range(len(ENDING)))
+def test_access_closes_by_itself_when_the_last_way_in_does(number: int) -> None:
+    """Each statement and each pair, both ways around: decided anew at that moment, and a second before it."""
+    order = ("closed", "restricted", "open")
+    for other in ENDING:
+        view = view_of(ENDING[number], *([] if other is ENDING[number] else [other]))
+
+        def at(moment: datetime, dossier: Dossier = view.dossier, name: str = view.name) -> Verdict:
+            (store,) = store_subjects([dossier], Estate("trust", ()), moment)
+            return store.buckets[name].verdicts["any-account", "read"]
+
+        verdict = at(saltmarsh.MOMENT)
+        later = [order.index(at(datetime(year, 1, 1, tzinfo=UTC)).level) for year in (2027, 2028, 2029, 2030)]
+        closes = next((n for n, level in enumerate(later) if level < order.index(verdict.level)), None)
+        assert verdict.until == (None if closes is None else datetime(2027 + closes, 1, 1, tzinfo=UTC)), (number, other)
+        if verdict.until is not None:
+            assert at(verdict.until - timedelta(seconds=1)).level == verdict.level

@@ -55,7 +55,7 @@ class Verdict(msgspec.Struct, frozen=True):
     least: Level = "closed"
     """Of `unknown`: what is certain all the same."""
     until: datetime | None = None
-    """Where the way in that the witness takes closes by itself, the moment it does."""
+    """Where all ways in of this level close by themselves, the moment the last of them does."""
 
 
 Exposures = Mapping[tuple[Audience, Verb], Verdict]
@@ -70,7 +70,7 @@ def exposures(rules: Rules, around: EvaluationContext, budget: int = BUDGET) -> 
         work = Budget(budget, memo)  # each has its own, so that no audience spends another's
         view = AudienceView(rules, around, audience, work, public)
         bare = AudienceView(rules, around, audience, work, public, bare=True) if view.reading.leaves_away else None
-        verdicts |= {(audience, verb): _verdict(view, bare, verb) for verb in VERBS}
+        verdicts |= {(audience, verb): _closing(view, _verdict(view, bare, verb), verb) for verb in VERBS}
     for network in rules.networks:
         verdicts |= _handed_on(verdicts, reach_of(network, rules, around, Budget(budget, memo)), network.label)
     return verdicts
@@ -102,6 +102,30 @@ def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdi
         elsewhere = least.restriction and most.restriction and least.restriction.trusted > most.restriction.trusted
         return msgspec.structs.replace(_proven(view, least), doubts=reasons) if elsewhere else _proven(view, least)
     return Verdict("unknown", doubts=reasons, least=at_least(_proven(view, least)))
+
+
+MOST_ENDS = 8
+"""Ends of ways in that are followed to the last one."""
+_WIDE: tuple[Level, ...] = ("closed", "restricted", "open")
+
+
+def _closing(view: AudienceView, verdict: Verdict, verb: Verb) -> Verdict:
+    """The verdict with the moment at which it becomes a narrower one by itself: looked at from the end of each way in,
+    until none is left, or one has no end."""
+    ends = verdict.until
+    for _ in range(MOST_ENDS):
+        if ends is None:
+            break
+        around = msgspec.structs.replace(view.around, moment=ends)
+        try:
+            then = AudienceView(view.rules, around, view.audience, view.work, view.public).find(verb, "most")
+        except OverBudget:
+            break
+        if _WIDE.index(then.level) < _WIDE.index(verdict.level):
+            return msgspec.structs.replace(verdict, until=ends)
+        later = _ends(then.piece) if then.piece is not None else None
+        ends = later if later is not None and later > ends else None
+    return msgspec.structs.replace(verdict, until=None) if verdict.until is not None else verdict
 
 
 def at_least(verdict: Verdict) -> Level:
