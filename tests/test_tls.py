@@ -25,10 +25,10 @@ from rusty_lantern.stores.http.client import Client
 from tests.conftest import Ran, estate_for, lantern
 
 
-def certificate(folder: Path, name: str, *, ended: bool = False) -> tuple[Path, Path]:
-    """A self-signed certificate for an address or host name, and its key."""
+def certificate(folder: Path, name: str, *, ended: bool = False, called: str = "standin") -> tuple[Path, Path]:
+    """A self-signed certificate for an address or host name, and its key. `called`: its own name."""
     key = ec.generate_private_key(ec.SECP256R1())
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "standin")])
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, called)])
     start = datetime.now(UTC) - timedelta(days=30)
     try:
         alternative: x509.GeneralName = x509.IPAddress(ipaddress.ip_address(name))

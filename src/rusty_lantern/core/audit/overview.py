@@ -157,11 +157,11 @@ def _store_deadlines(dossier: Dossier, moment: datetime) -> Iterator[Deadline]:
         ends = credential.expires.value
         if credential.state.value != "disabled" and ends is not None and moment < ends <= moment + SOON:
             yield Deadline(ends, "access key", dossier.store, credential.owner, "expires")
-    shown = dossier.certificate.value
-    if shown is not None and moment < shown.ends <= moment + SOON:
-        yield Deadline(
-            shown.ends, "certificate", dossier.store, dossier.store, "expires", "every client that checks it"
-        )
+    certificates = [(dossier.store, dossier.certificate), *((one.at, one.shown) for one in dossier.other_certificates)]
+    for name, certificate in certificates:
+        shown = certificate.value
+        if shown is not None and moment < shown.ends <= moment + SOON:
+            yield Deadline(shown.ends, "certificate", dossier.store, name, "expires", "every client that checks it")
 
 
 def _many(number: int, one: str) -> str:

@@ -16,33 +16,63 @@ from rusty_lantern.core.value_types import DURATION, SWITCH, TEXT, Levels
 STORE = "store"
 CERTIFICATES = Levels(get_args(get_type_hints(Certificate)["verdict"]))
 
-# Held against the trust that the estate file names.
-fact(
+
+def _certificates(index: StoreIndex) -> list[tuple[str, Answer[Certificate]]]:
+    """What the store shows, and what each of its other addresses does, each with where."""
+    dossier = index.dossier
+    main = (f"at {dossier.address}" if dossier.address else "at its address", dossier.certificate)
+    others = [(f"at {one.at}", one.shown) for one in dossier.other_certificates]
+    over_tls = [(where, shown) for where, shown in (main, *others) if shown.state != "unsupported"]
+    return over_tls or [main]
+
+
+def _unread_certificate(certificates: list[tuple[str, Answer[Certificate]]]) -> Fact | None:
+    """Why one of them is not known; None where all are."""
+    where, shown = next(((where, one) for where, one in certificates if one.value is None), ("", None))
+    if shown is None:
+        return None
+    if len(certificates) == 1:
+        return absent_or_lost(shown)
+    return Answer("failed", None, f"the certificate {where}: {shown.reason or 'there is none'}", shown.evidence)
+
+
+@fact(
     "store.certificate",
     CERTIFICATES,
-    "the verdict on the certificate in the TLS handshake",
+    "the verdict on the certificate in the TLS handshake; where one of its nodes, regions or doors shows one that is "
+    "not trusted, on that",
     of=STORE,
     safe="trusted",
-    advice="install a certificate that is valid and for this name",
-)(lambda index, _: fact_of(index.dossier.certificate.map(lambda certificate: certificate.verdict)))
+    advice="install a certificate that is valid and for this name ({note})",
+)
+def store_certificate(index: StoreIndex, _: str) -> Fact:
+    """Held against the trust that the estate file names. Whoever is sent to a node sees that node's alone."""
+    certificates = _certificates(index)
+    known = [(where, shown.value, shown.evidence) for where, shown in certificates if shown.value is not None]
+    for where, certificate, evidence in known:
+        if certificate.verdict != "trusted":
+            return Answer("known", certificate.verdict, where, evidence)
+    return _unread_certificate(certificates) or Answer("known", "trusted", "", known[0][2])
 
 
 @fact(
     "store.certificate-expires-in",
     DURATION,
-    "how long the certificate is still good for; absent: no longer",
+    "how long the certificate is still good for, at the address where it ends first; absent: no longer",
     unit="seconds",
     of=STORE,
-    advice="renew the certificate before it ends",
+    advice="renew the certificate before it ends ({note})",
     restless=True,
 )
 def store_certificate_left(index: StoreIndex, _: str) -> Fact:
     """As of the moment of the audit."""
-    certificate = index.dossier.certificate
-    if certificate.value is None:
-        return absent_or_lost(certificate)
-    left = int((certificate.value.ends - index.moment).total_seconds())
-    return Answer("known", left, "", certificate.evidence) if left > 0 else absent_fact(certificate)
+    certificates = _certificates(index)
+    known = [(shown.value.ends, where, shown.evidence) for where, shown in certificates if shown.value is not None]
+    ends, where, evidence = min(known, key=lambda one: one[0], default=(index.moment, "", certificates[0][1].evidence))
+    left = int((ends - index.moment).total_seconds())
+    if known and left <= 0:
+        return Answer("absent", None, where, evidence)
+    return _unread_certificate(certificates) or Answer("known", left, where, evidence)
 
 
 # Who uses it lets everyone on the way read along.

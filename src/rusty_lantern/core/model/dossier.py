@@ -20,7 +20,7 @@ from rusty_lantern.core.model.dialect import Dialect
 from rusty_lantern.core.model.guards import Guards
 from rusty_lantern.core.model.identity import Credential, Group, Identity
 from rusty_lantern.core.model.network import Network
-from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link
+from rusty_lantern.core.model.resources import Certificate, EncryptionKey, Link, ShownCertificate
 
 AclReading = Literal["tempauth", "keystone", "gateway", ""]
 """Which kind of server reads container ACLs: one with users of its own, one with an identity service's, or a gateway
@@ -100,6 +100,8 @@ class Dossier(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     network: Answer[Network] = unread()
     certificate: Answer[Certificate] = unread()
     """Unsupported where the store is not asked over TLS."""
+    other_certificates: list[ShownCertificate] = []
+    """The same of its other addresses that are asked over TLS: nodes, regions, doors."""
     plain_http: Answer[bool] = unread()
     """Whether the store answers over plain http as well."""
     legacy_signatures: Answer[bool] = unread()

@@ -80,3 +80,10 @@ class Certificate(msgspec.Struct, frozen=True, omit_defaults=True):
     ends: datetime
     verdict: Literal["trusted", "expired", "not-yet", "other-name", "self-signed", "not-trusted"]
     protocol: str = ""
+
+
+class ShownCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What another address of a store shows in the TLS handshake: a node's, a region's, or a door's."""
+
+    at: str
+    shown: Answer[Certificate] = unread()
