@@ -16,9 +16,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rusty_lantern.core.access.policy.actions import VERBS
+from rusty_lantern.core.access.reaching import PermissionGroup, merged
+from rusty_lantern.core.access.solver.audience_view import Level
+from rusty_lantern.core.access.solver.principal_reach import Reach
 from rusty_lantern.core.answer import Answer, Fact, Partly
 from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
-from rusty_lantern.core.model.identity import AttachedPolicy, Identity
+from rusty_lantern.core.model.identity import AttachedPolicy, Identity, Verb
 from rusty_lantern.core.value_sets import NAMES as NAMES_OF
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from tests.conftest import lantern
@@ -274,3 +277,29 @@ def test_the_mock_server_lets_each_user_do_by_roles_what_is_said(tmp_path: Path)
     shown = lantern("why", "real/tide-logs", "--as", "guest", "--verb", "write", cwd=tmp_path).out
     assert "refused" in shown and "as role" not in shown
     assert set(VERBS) == set(who_can)
+
+
+GROUPS = st.lists(
+    st.tuples(
+        st.dictionaries(st.sampled_from(VERBS[:3]), st.sampled_from(("open", "restricted", "unknown")), min_size=1),
+        st.sets(st.sampled_from(("one", "two", "three")), min_size=1),
+    ),
+    max_size=8,
+)
+
+
+@given(GROUPS)
+def test_permissions_that_are_made_one_by_one_are_merged_bucket_by_bucket(
+    written: list[tuple[dict[Verb, Level], set[str]]],
+) -> None:
+    """By hand: of each verb the widest of all groups that have the bucket. Nothing but the merger keeps the groups."""
+    made = (PermissionGroup({v: Reach(level) for v, level in r.items()}, tuple(sorted(on))) for r, on in written)
+    told = {name: {verb: reach.level for verb, reach in one.items()} for name, one in merged(made).items()}
+    order = ("open", "restricted", "unknown")
+    by_hand: dict[str, dict[Verb, Level]] = {}
+    for reaches, buckets in written:
+        for bucket in buckets:
+            for verb, level in reaches.items():
+                before = by_hand.setdefault(bucket, {}).get(verb, level)
+                by_hand[bucket][verb] = min(before, level, key=order.index)
+    assert told == by_hand

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import msgspec
@@ -48,10 +48,11 @@ class SurveyOptions(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=T
         try:
             yield
         except LanternError:
-            if [file.name for file in journals.iterdir()] == [FILE]:
-                (journals / FILE).unlink()
-                journals.rmdir()
-                journals.parent.rmdir()
+            with suppress(OSError):  # what is told is why it ended
+                if [file.name for file in journals.iterdir()] == [FILE]:
+                    (journals / FILE).unlink()
+                    journals.rmdir()
+                    journals.parent.rmdir()
             raise
 
     def gone_on(self, journals: Path) -> SurveyOptions:

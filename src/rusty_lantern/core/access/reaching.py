@@ -35,7 +35,7 @@ def merged(groups: Iterable[PermissionGroup]) -> dict[str, Mapping[str, Reach]]:
     """Bucket → what somebody can do who has all of these permissions: of each verb the widest that is certain."""
     by_bucket: dict[str, Mapping[str, Reach]] = {}
     joined: dict[tuple[int, int], Mapping[str, Reach]] = {}
-    for group in groups:
+    for group in list(groups):  # all at once in memory: they are told apart by which ones they are
         for bucket in group.buckets:
             before = by_bucket.get(bucket, group.reach)
             if before is not group.reach:

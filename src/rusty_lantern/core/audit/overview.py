@@ -157,11 +157,12 @@ def _store_deadlines(dossier: Dossier, moment: datetime) -> Iterator[Deadline]:
         ends = credential.expires.value
         if credential.state.value != "disabled" and ends is not None and moment < ends <= moment + SOON:
             yield Deadline(ends, "access key", dossier.store, credential.owner, "expires")
-    certificates = [(dossier.store, dossier.certificate), *((one.at, one.shown) for one in dossier.other_certificates)]
-    for name, certificate in certificates:
+    others = [(f", at {one.at}", one.shown) for one in dossier.other_certificates]
+    for where, certificate in [("", dossier.certificate), *others]:
         shown = certificate.value
         if shown is not None and moment < shown.ends <= moment + SOON:
-            yield Deadline(shown.ends, "certificate", dossier.store, name, "expires", "every client that checks it")
+            affects = f"every client that checks it{where}"
+            yield Deadline(shown.ends, "certificate", dossier.store, dossier.store, "expires", affects)
 
 
 def _many(number: int, one: str) -> str:

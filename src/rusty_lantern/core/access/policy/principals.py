@@ -54,12 +54,10 @@ class Principal(msgspec.Struct, frozen=True):
         >>> sorted(read_principal("deck:admin").account_names)
         ['AUTH_deck', 'deck']
         """
-        swift = self.name.partition(":")[0] if self.kind == "canonical" else ""
-        return frozenset({self.account} if self.account or not swift else {swift, f"AUTH_{swift}"}) - {
-            "",
-            "*",
-            "AUTH_*",
-        }
+        if self.account or self.kind != "canonical":
+            return frozenset({self.account} - {""})
+        account = self.name.partition(":")[0]
+        return frozenset({account, f"AUTH_{account}"} if account not in ("", "*") else ())
 
     @property
     def arn(self) -> str:

@@ -106,7 +106,8 @@ def _verdict(view: AudienceView, bare: AudienceView | None, verb: Verb) -> Verdi
 
 MOST_ENDS = 8
 """Ends of ways in that are followed to the last one."""
-_WIDE: tuple[Level, ...] = ("closed", "restricted", "open")
+WIDENING: tuple[Level, ...] = ("closed", "restricted", "open")
+"""Levels, the narrowest first."""
 
 
 def _closing(view: AudienceView, verdict: Verdict, verb: Verb) -> Verdict:
@@ -121,7 +122,7 @@ def _closing(view: AudienceView, verdict: Verdict, verb: Verb) -> Verdict:
             then = AudienceView(view.rules, around, view.audience, view.work, view.public).find(verb, "most")
         except OverBudget:
             break
-        if _WIDE.index(then.level) < _WIDE.index(verdict.level):
+        if WIDENING.index(then.level) < WIDENING.index(verdict.level):
             return msgspec.structs.replace(verdict, until=ends)
         later = _ends(then.piece) if then.piece is not None else None
         ends = later if later is not None and later > ends else None

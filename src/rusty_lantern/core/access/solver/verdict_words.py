@@ -8,13 +8,12 @@ from typing import Literal, NamedTuple
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
 from rusty_lantern.core.access.solver.audience_view import Level
-from rusty_lantern.core.access.solver.exposure import Exposures, Verdict
+from rusty_lantern.core.access.solver.exposure import WIDENING, Exposures, Verdict
 from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import show_moment
 
 Source = Literal["policy", "acl", "container_acl"]
 BEYOND_TRUSTED = "beyond-trusted"
-_WIDE: tuple[Level, ...] = ("closed", "restricted", "open")
 
 
 class WordedVerdict(NamedTuple):
@@ -69,11 +68,11 @@ def _widest(worded: Mapping[str, WordedVerdict], names: list[str]) -> tuple[str,
     """The widest of these, with its name; of several, the first."""
     doubted = [name for name in names if worded[name].level == "unknown"]
     known = [name for name in names if worded[name].level != "unknown"]
-    widest = max(known, key=lambda name: _WIDE.index(worded[name].level), default="")
+    widest = max(known, key=lambda name: WIDENING.index(worded[name].level), default="")
     if not doubted or (widest and worded[widest].level == "open"):
         return widest, worded[widest]
     sure = [worded[name].least for name in doubted] + [worded[name].level for name in known]
-    return doubted[0], worded[doubted[0]]._replace(least=max(sure, key=_WIDE.index))
+    return doubted[0], worded[doubted[0]]._replace(least=max(sure, key=WIDENING.index))
 
 
 def _beyond(worded: Mapping[str, WordedVerdict], trusted: set[str]) -> WordedVerdict:
