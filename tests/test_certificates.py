@@ -12,6 +12,7 @@ import pytest
 
 from rusty_lantern.archive.workspace import make
 from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.audit.overview import deadlines
 from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.model.resources import Certificate, ShownCertificate
 from rusty_lantern.simulator.demo import harbour as saltmarsh
@@ -57,6 +58,16 @@ def test_a_store_is_as_trusted_as_the_worst_of_its_addresses(
     main: Answer[Certificate], nodes: list[Answer[Certificate]], told: tuple[Any, Any, str]
 ) -> None:
     assert facts(main, *nodes) == told
+
+
+def test_a_deadline_says_at_which_address_a_certificate_ends() -> None:
+    others = [ShownCertificate("https://node.example", shown(9)), ShownCertificate("https://far.example", shown(90))]
+    made = msgspec.structs.replace(saltmarsh.harbour().dossier, certificate=shown(20), other_certificates=others)
+    (store,) = store_subjects([made], None, saltmarsh.MOMENT)
+    ending = [one for one in deadlines([store], [], saltmarsh.MOMENT) if one.kind == "certificate"]
+    assert sorted(((one.when - saltmarsh.MOMENT).days, one.affects) for one in ending) == [
+        (9, "every client that checks it, at https://node.example"), (20, "every client that checks it"),
+    ]  # fmt: skip
 
 
 BASELINE = """title: t
