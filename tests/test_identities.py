@@ -426,7 +426,6 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
 
     from rusty_lantern.core.config.estate import Credential, StoreConfig
     from rusty_lantern.core.errors import Place
-    from rusty_lantern.stores.http.client import Client
     from rusty_lantern.stores.http.tls_check import answers_plain_http
 
     with socket.socket() as port:
@@ -434,6 +433,6 @@ def test_a_port_that_says_nothing_does_not_tell_that_plain_http_is_off(silent: b
         if silent:
             port.listen()
         at = f"https://127.0.0.1:{port.getsockname()[1]}"
-        client = Client(StoreConfig("s", Place("e"), "s3", at, Credential("chain"), timeout=1), None, Path())
-        found = asyncio.run(answers_plain_http(client, saltmarsh.MOMENT))
+        store = StoreConfig("s", Place("e"), "s3", at, Credential("chain"), timeout=1)
+        found = asyncio.run(answers_plain_http(store, Path(), saltmarsh.MOMENT))
     assert (found.state, found.value) == told

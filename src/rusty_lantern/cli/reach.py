@@ -27,6 +27,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
 
     from rusty_lantern.reports.terminal.layout import console
     from rusty_lantern.reports.terminal.reachability import reach_view
+    from rusty_lantern.stores.addresses import reach_addresses
     from rusty_lantern.stores.beside import reach_people, unread_besides
     from rusty_lantern.stores.doors import reach_doors, reach_nodes, with_listed_buckets
     from rusty_lantern.stores.filer import unnamed_filer
@@ -45,7 +46,7 @@ def reach(workspace_folder: WorkspaceOption = None, as_of: AsOfOption = None, js
             visits = [await with_listed_buckets(Visit(store, place.folder, when)) for store in stores]
             readers = [await opened.enter_async_context(reader_of(visit)) for visit in visits]
             for reader in readers:
-                reached = await reader.reach()
+                reached = await reach_addresses(reader, await reader.reach())
                 doors = (*reached.doors, *await reach_doors(reader.visit))
                 nodes = await reach_nodes(reader.visit, reached)
                 people = await reach_people(reader.visit)

@@ -60,7 +60,12 @@ class StoreReached(msgspec.Struct, frozen=True):
     certificate: Certificate | None = None
     """What the store shows in the TLS handshake; null where there is none."""
     plain_http: bool | None = None
+    """Whether any of its addresses answers plain http."""
+    plain_http_note: str = ""
+    """At which address it does; or why that is not known."""
     legacy_signatures: bool | None = None
+    """Whether any of its addresses accepts signatures of the first generation."""
+    legacy_signatures_note: str = ""
     doors: tuple[DoorReached, ...] = ()
     """The store's other protocols: those that the estate file names, and one that was found."""
     nodes: tuple[NodeReached, ...] = ()

@@ -22,8 +22,8 @@ from rusty_lantern.core.config.object_scan import ScanDepth
 from rusty_lantern.core.errors import BadInput, LanternError, Problem, defect, nearest
 from rusty_lantern.core.model.capabilities import PROTOCOLS
 from rusty_lantern.core.model.dossier import Dossier, lost_dossier
+from rusty_lantern.stores.addresses import with_addresses
 from rusty_lantern.stores.beside import with_beside
-from rusty_lantern.stores.certificates import with_certificates
 from rusty_lantern.stores.door_probe import door_probes
 from rusty_lantern.stores.doors import with_doors, with_listed_buckets
 from rusty_lantern.stores.http.errors import NoCredential, NoLongerAccepted, RequestFailed
@@ -170,7 +170,7 @@ async def _read_store(
             )
             read = await with_doors(visit, await reader.survey(order), plan.progress.noted, patterns)
             read = await with_software(visit, await with_beside(visit, read, plan.progress.noted))
-            read = await with_certificates(visit, read) if reader.capabilities.probes else read
+            read = await with_addresses(visit, read) if reader.capabilities.probes else read
             if journal.replayed:
                 plan.progress.noted(
                     f"{store.name}: {journal.replayed:,} answers were saved, "

@@ -124,6 +124,11 @@ class StoreConfig(msgspec.Struct, frozen=True):
     """Identity pattern → what identities of that name need; the first that fits counts."""
 
     @property
+    def other_addresses(self) -> tuple[str, ...]:
+        """The addresses of its nodes and its regions."""
+        return (*self.nodes, *(at for _, at in self.regions))
+
+    @property
     def several_regions(self) -> bool:
         """Whether buckets may live in another region than the one that is asked for their list."""
         return bool(self.regions or self.pattern)

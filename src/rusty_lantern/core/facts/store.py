@@ -79,9 +79,9 @@ def store_certificate_left(index: StoreIndex, _: str) -> Fact:
 fact(
     "store.plain-http",
     SWITCH,
-    "whether it answers over plain http as well",
+    "whether it, or one of its nodes, regions or doors, answers over plain http as well",
     of=STORE,
-    advice="stop answering in plain http",
+    advice="stop answering in plain http ({note})",
     safe="off",
 )(lambda index, _: switch_fact(index.dossier.plain_http))
 
@@ -89,9 +89,9 @@ fact(
 fact(
     "store.legacy-signatures",
     SWITCH,
-    "whether it accepts signatures of the first generation",
+    "whether it, or one of its nodes or regions, accepts signatures of the first generation",
     of=STORE,
-    advice="refuse signatures of the first generation",
+    advice="refuse signatures of the first generation ({note})",
     safe="off",
 )(lambda index, _: switch_fact(index.dossier.legacy_signatures))
 

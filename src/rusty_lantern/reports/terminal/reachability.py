@@ -76,10 +76,11 @@ def _reach_rows(reached: StoreReached) -> list[tuple[str, str, str]]:
         return rows
     tls = reached.transport == "tls"
     rows.append(("transport", *TRANSPORTS[reached.transport]))
-    if tls and reached.plain_http:
-        rows.append(("plain http", "answered as well: anyone on the way could read along", STYLES["medium"]))
-    if reached.legacy_signatures:
-        rows.append(("signatures", "those of the first generation are accepted as well", STYLES["medium"]))
+    if tls or not reached.plain_http:
+        words = "answered as well{}: anyone on the way could read along"
+        rows += _trait("plain http", reached.plain_http, reached.plain_http_note, words)
+    words = "those of the first generation are accepted as well{}"
+    rows += _trait("signatures", reached.legacy_signatures, reached.legacy_signatures_note, words)
     if reached.transport != "file":
         rows.append(("clock", *_clock(reached.clock_ahead_seconds)))
     if reached.software is not None:
@@ -95,6 +96,13 @@ def _reach_rows(reached: StoreReached) -> list[tuple[str, str, str]]:
         )
         rows.append(("buckets", tried, ""))
     return rows
+
+
+def _trait(name: str, value: bool | None, note: str, words: str) -> list[tuple[str, str, str]]:
+    """The row of something that a store should not do; none where it does not. `words`: with `{}` for where it does."""
+    if value:
+        return [(name, words.format(f", {note}" if note else ""), STYLES["medium"])]
+    return [(name, f"unknown: {note}", STYLES["unknown"])] if value is None and note else []
 
 
 def _other_rows(reached: StoreReached) -> list[tuple[str, str, str]]:

@@ -31,7 +31,7 @@ async def takes_sessions(client: Client, moment: datetime) -> Answer[bool]:
         plain = await client.ask()
         if plain.status != 200:
             raise refusal_of(plain)
-        reply = await client.ask(headers={"x-amz-security-token": MADE_UP}, memory=apart(client, "token"))
+        reply = await client.ask(headers={"x-amz-security-token": MADE_UP}, memory=apart(client.memory, "token"))
         if reply.status not in (200, *REFUSALS):
             raise refusal_of(reply)
     except RequestFailed as error:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import ssl
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -41,9 +42,21 @@ class SeparateMemory:
         self.memory.note(f"{self.mark} {question}", status, headers, body)
 
 
-def apart(client: Client, mark: str) -> SeparateMemory | None:
-    """The memory of another client for a mark's questions; None where there is none."""
-    return SeparateMemory(client.memory, mark) if client.memory else None
+def apart(memory: Memory | None, mark: str) -> SeparateMemory | None:
+    """The memory for a mark's questions; None where there is none."""
+    return SeparateMemory(memory, mark) if memory else None
+
+
+def at_any(main: Answer[bool], others: Iterable[tuple[str, Answer[bool]]]) -> Answer[bool]:
+    """What is true of a store where it is true at one of its addresses, and false where it is false at all of them.
+    `main`: of the address that it is read at; `others`: each of its other addresses, and what was seen there."""
+    every = [("", main), *others]
+    true, lost = [one for one in every if one[1].value], [one for one in every if not one[1].settled]
+    where, shown = next(iter(true or lost), every[0])
+    if not where:
+        return shown
+    note = f"at {where}: {shown.note}" if shown.note else f"at {where}"
+    return Answer(shown.state, shown.value, note, shown.evidence)
 
 
 async def read_certificate(store: StoreConfig, folder: Path, moment: datetime) -> Answer[Certificate]:
@@ -62,12 +75,17 @@ async def read_certificate(store: StoreConfig, folder: Path, moment: datetime) -
         verdict = _VERDICTS.get(error.verify_code, "not-trusted")
         try:
             shown, protocol = await _handshake(way, _trusting())
-        except (OSError, TimeoutError, ValueError) as again:
-            return Answer("failed", None, f"no certificate was shown: {again}", Evidence(question, "failed", moment))
-    except (OSError, TimeoutError, ValueError) as error:
-        return Answer("failed", None, f"no certificate was shown: {error}", Evidence(question, "failed", moment))
+        except (OSError, ValueError) as again:
+            return _none_shown(again, store, Evidence(question, "failed", moment))
+    except (OSError, ValueError) as error:
+        return _none_shown(error, store, Evidence(question, "failed", moment))
     certificate = _read(shown, verdict, protocol)
     return Answer("known", certificate, "", Evidence(question, verdict, moment))
+
+
+def _none_shown(error: Exception, store: StoreConfig, evidence: Evidence) -> Answer[Certificate]:
+    why = f"no answer in {store.timeout} seconds" if isinstance(error, TimeoutError) else str(error)
+    return Answer("failed", None, f"no certificate was shown: {why}", evidence)
 
 
 def _trusting() -> ssl.SSLContext:
@@ -136,19 +154,24 @@ def _read(shown: bytes, verdict: Verdict, protocol: str) -> Certificate:
     )
 
 
-async def answers_plain_http(client: Client, moment: datetime) -> Answer[bool]:
+async def answers_plain_http(
+    store: StoreConfig,
+    folder: Path,
+    moment: datetime,
+    memory: Memory | None = None,
+    log: Callable[[dict[str, object]], None] | None = None,
+) -> Answer[bool]:
     """Whether the same host answers over plain http: at port 80 where the address names no port, else at that one."""
-    parts = urlsplit(client.store.at)
+    parts = urlsplit(store.at)
     if parts.scheme == "http":
-        return Answer("known", True, "it is spoken to over plain http", Evidence("the store's address", "http", moment))
+        return Answer("known", True, "it is spoken to over plain http", Evidence("its address", "http", moment))
     at = f"http://{parts.netloc}"
     question = f"HEAD {at}/"
-    if client.store.proxy:
+    if store.proxy:
         return Answer("failed", None, "not tried through a proxy, which may answer itself")
-    store = msgspec.structs.replace(client.store, at=at, timeout=min(client.store.timeout, 3))
+    asked_at = msgspec.structs.replace(store, at=at, timeout=min(store.timeout, 3))
     try:
-        memory = apart(client, "plain")
-        async with Client(store, None, client.folder, memory=memory, log=client.log, tries=1) as plain:
+        async with Client(asked_at, None, folder, memory=apart(memory, f"plain {at}"), log=log, tries=1) as plain:
             reply = await plain.ask(method="HEAD")
     except RequestFailed as error:
         evidence = Evidence(question, error.answer, moment)

@@ -19,7 +19,7 @@ from rusty_lantern.stores.s3.account_door import ACCOUNT
 from rusty_lantern.stores.s3.bucket_list import AT_ACCOUNT_DOOR, account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import ask_setting, find_region
 from rusty_lantern.stores.s3.buckets_of_others import others_buckets, own_buckets
-from rusty_lantern.stores.s3.endpoint_check import front_door
+from rusty_lantern.stores.s3.legacy_signatures import takes_legacy_signatures
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.usage import Counting
 
@@ -48,11 +48,12 @@ async def reach(client: Client, visit: Visit) -> StoreReached:
     answers = [await find_region(client, bucket, moment) for bucket in sample]
     regions = {bucket: answer.value or "NAME" for bucket, answer in zip(sample, answers, strict=True)}
     questions, refused = await _try_questions(client, sample, moment)
-    door = await front_door(client, moment)
-    start = msgspec.structs.replace(start, **{name: answer.value for name, answer in door.items()})
+    legacy = await takes_legacy_signatures(client, moment)
     return msgspec.structs.replace(
         start, credential="accepted", buckets=len(names), sampled=len(sample), questions=questions, refused=refused,
-        other_regions=_unnamed(client, regions), unread=await _at_account_door(client, visit, listed.owner),
+        legacy_signatures=legacy.value, legacy_signatures_note=legacy.reason or legacy.note,
+        other_regions=_unnamed(client, regions),
+        unread=await _at_account_door(client, visit, listed.owner),
     )  # fmt: skip
 
 

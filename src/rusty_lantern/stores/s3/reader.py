@@ -29,12 +29,11 @@ from rusty_lantern.stores.s3.anonymous_request import ask_anonymously, some_keys
 from rusty_lantern.stores.s3.bucket_list import AT_ACCOUNT_DOOR, account_public_access_guards, list_buckets
 from rusty_lantern.stores.s3.bucket_settings import BY_SUB_RESOURCE, COUNTED, read_bucket
 from rusty_lantern.stores.s3.buckets_of_others import answering, others_buckets, own_buckets
-from rusty_lantern.stores.s3.endpoint_check import front_door
+from rusty_lantern.stores.s3.legacy_signatures import takes_legacy_signatures
 from rusty_lantern.stores.s3.object_details import Inspector
 from rusty_lantern.stores.s3.reachability import reach
 from rusty_lantern.stores.s3.settings import QUESTIONS
 
-FRONT = ("certificate", "plain_http", "legacy_signatures")
 LEARNABLE = (*(question.field for question in QUESTIONS), *COUNTED)
 LISTINGS = 3
 """Listings of each bucket: objects, versions, unfinished uploads; one page at least."""
@@ -72,15 +71,17 @@ class S3Reader(HttpReader):
         return Estimate(len(own) + len(others), questions, seconds, 1 + LISTINGS * buckets_asked)
 
     async def survey(self, order: SurveyOrder) -> Dossier:
-        """Every bucket's settings, and what the store shows at its front."""
+        """Every bucket's settings, and which signatures the store takes."""
         read = await survey(self.client, self.visit, order)
+        if not read.listing.settled:
+            return read
         try:
-            front = await front_door(self.client, self.visit.moment, answered=read.listing.settled)
+            legacy = await takes_legacy_signatures(self.client, self.visit.moment)
         except LanternError:
             raise
         except Exception as error:  # whatever goes wrong there, the buckets were read
-            front = dict.fromkeys(FRONT, Answer("failed", None, defect(error)))
-        return msgspec.structs.replace(read, **front)
+            legacy = Answer("failed", None, defect(error))
+        return msgspec.structs.replace(read, legacy_signatures=legacy)
 
     def object_source(self, bucket: Bucket, wanted: WantedDetails, memory: Memory | None) -> Inspector:
         """Looks at a bucket's versions."""

@@ -1,8 +1,10 @@
-"""The certificates of all of a store's addresses: what one node shows is what whoever is sent there sees."""
+"""All of a store's addresses: what one node shows, or takes, is there for whoever is sent to that node."""
 
 from __future__ import annotations
 
 import json
+import shutil
+import socket
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -18,8 +20,10 @@ from rusty_lantern.core.model.resources import Certificate, ShownCertificate
 from rusty_lantern.simulator.demo import harbour as saltmarsh
 from rusty_lantern.simulator.demo.lagoon import ACCOUNT, USERS, lagoon
 from rusty_lantern.simulator.s3_server import Standin
+from rusty_lantern.simulator.serve import serve
 from rusty_lantern.simulator.swift_server import SwiftDoor
 from tests.conftest import estate_for, lantern
+from tests.gateway import empty_mock_server
 from tests.test_tls import certificate, secured
 
 DAY = 86_400
@@ -73,7 +77,10 @@ def test_a_deadline_says_at_which_address_a_certificate_ends() -> None:
 BASELINE = """title: t
 sheets:
 - sheet: stores
-  require: {store.certificate: trusted, store.certificate-expires-in: at least 30 days}
+  require:
+    store.certificate: trusted
+    store.certificate-expires-in: at least 30 days
+    store.plain-http: off
 """
 
 
@@ -120,3 +127,47 @@ def test_the_certificate_of_a_swift_store_is_looked_at(tmp_path: Path, vouched: 
         written = {"estate.yaml": (estate, 0o644), "baseline.yaml": (BASELINE, 0o644)}
         make(folder, written | {"key.ini": (f"[default]\nuser={user}\nkey={key.key}\n", 0o600)})
         assert audited(folder) == ({} if vouched else {"store.certificate": ("drift", "self-signed")})
+
+
+def test_a_node_that_answers_plain_http_counts(tmp_path: Path) -> None:
+    """The main address answers TLS alone. Of a node that says nothing, it is not known."""
+    main = certificate(tmp_path, "127.0.0.1")
+    stores = [Standin(saltmarsh.harbour(), saltmarsh.MOMENT).application() for _ in range(2)]
+    with secured(stores[0], *main) as address, serve(stores[1]) as node, socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        made = estate_for(tmp_path / "ws", address, f"    ca: {main[0]}\n    timeout: 1\n")
+        estate = (made / "estate.yaml").read_text()
+        told = []
+        for nodes in ("", f"{node}, ", f"https://127.0.0.1:{silent.getsockname()[1]}, "):
+            (made / "estate.yaml").write_text(estate.replace(f"at: {address}", f"at: [{nodes}{address}]", 1))
+            told.append(audited(made).get("store.plain-http"))
+            shutil.rmtree(made / "surveys")
+        reached = lantern("reach", cwd=made).out
+    assert told[:2] == [None, ("drift", "on")]
+    assert (
+        told[2] is not None
+        and told[2][0] == "unknown"
+        and told[2][1].endswith(": no certificate was shown: no answer in 1 seconds")
+    ), told
+    assert "plain http  unknown: at https://127.0.0.1:" in reached
+
+
+def test_a_node_that_takes_legacy_signatures_counts(tmp_path: Path) -> None:
+    """The node is a server that we did not write, which takes them."""
+    with serve(Standin(saltmarsh.harbour(), saltmarsh.MOMENT).application()) as address, empty_mock_server() as node:
+        made = estate_for(tmp_path / "ws", address)
+        estate = (made / "estate.yaml").read_text()
+        told = []
+        for nodes in (address, f"[{node}, {address}]"):
+            (made / "estate.yaml").write_text(estate.replace(f"at: {address}", f"at: {nodes}", 1))
+            (made / "baseline.yaml").write_text(
+                "title: t\nsheets: [{sheet: s, require: {store.legacy-signatures: off}}]\n"
+            )
+            assert lantern("survey", cwd=made).code in (0, 3)
+            result = json.loads(lantern("audit", "--json", cwd=made).out)
+            told.append([row["remedy"] for row in result["drift"]])
+            shutil.rmtree(made / "surveys")
+        reached = lantern("reach", cwd=made).out
+    assert told == [[], [f"refuse signatures of the first generation (at {node})"]]
+    assert f"signatures those of the first generation are accepted as well, at {node}" in " ".join(reached.split())
