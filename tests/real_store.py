@@ -167,11 +167,12 @@ sheets:
 """
 
 
-def held_to(folder: Path, address: str, sheet: str) -> dict[tuple[str, str], dict[str, Any]]:
-    """Survey a mock server and its identity service, held to one sheet: name and status → what the audit says of it."""
+def held_to(folder: Path, address: str, sheet: str, trusted: str = "") -> dict[tuple[str, str], dict[str, Any]]:
+    """Survey a mock server and its identity service, held to one sheet: name and status → what the audit says of it.
+    `trusted`: the accounts that the team trusts, joined by commas."""
     entry = f"{{at: '{address}', plain-http: allowed, credential: {{file: key}}, identities: {{at: '{address}'}}}}"
     written = {
-        "estate.yaml": (f"estate: x\nstores:\n  real: {entry}\n", 0o644),
+        "estate.yaml": (f"estate: x\ntrusted: {{accounts: [{trusted}]}}\nstores:\n  real: {entry}\n", 0o644),
         "baseline.yaml": (f"title: t\nsheets:\n  - {sheet}\n", 0o644),
         "key": ("[default]\naws_access_key_id = mock-key\naws_secret_access_key = mock-secret\n", 0o600),
     }

@@ -9,7 +9,8 @@ from typing import Any
 
 import pytest
 
-from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
+from rusty_lantern.core.access.policy.role_trust import assumable_by, callers_outside, unknown_services
+from tests.conftest import lantern
 from tests.gateway import empty_mock_server, standard_client
 from tests.real_store import held_to
 
@@ -92,6 +93,52 @@ def test_a_service_that_is_not_known_and_bound_to_no_subject_is_named(policy: st
     assert (assumable_by(policy, OWN).value, unknown_services(policy)) == ("federated", unknown)
 
 
+PARTNER, STRANGER = "400100200399", "400100200388"
+ORGANISATION = "o-saltmarsh01"
+
+
+INSECURE = {"Bool": {"aws:SecureTransport": "false"}}
+
+
+def for_accounts(who: Any, deny: Any = None, **condition: Any) -> str:
+    """A trust policy for accounts. `deny`: the condition of a Deny to everybody."""
+    allow = {"Effect": "Allow", "Action": "sts:AssumeRole", "Principal": {"AWS": who}, "Condition": condition}
+    denies = {"Effect": "Deny", "Action": "sts:*", "Principal": "*", "Condition": deny}
+    return json.dumps({"Version": "2012-10-17", "Statement": [allow, *([denies] if deny else [])]})
+
+
+@pytest.mark.parametrize(
+    ("policy", "who", "outside"),
+    [
+        (for_accounts(f"arn:aws:iam::{PARTNER}:role/reader"), "other-accounts", [PARTNER]),
+        (for_accounts([PARTNER, f"arn:aws:iam::{OWN}:root"]), "other-accounts", [PARTNER]),
+        (for_accounts([PARTNER, STRANGER]), "other-accounts", [STRANGER, PARTNER]),
+        (for_accounts("AIDAEXAMPLE0GONE"), "other-accounts", ["AIDAEXAMPLE0GONE"]),
+        (for_accounts("*"), "anybody", ["*"]),
+        (for_accounts("*", StringEquals={"aws:PrincipalAccount": PARTNER}), "other-accounts", [PARTNER]),
+        (for_accounts("*", StringEquals={"aws:PrincipalAccount": [PARTNER, OWN]}), "other-accounts", [PARTNER]),
+        (for_accounts("*", StringEquals={"aws:PrincipalAccount": OWN}), "own-account", []),
+        (for_accounts("*", StringEquals={"aws:PrincipalOrgID": ORGANISATION}), None, [ORGANISATION]),
+        (
+            for_accounts("*", ArnLike={"aws:PrincipalArn": f"arn:aws:iam::{PARTNER}:role/*"}),
+            "other-accounts",
+            [PARTNER],
+        ),
+        (for_accounts("*", ArnLike={"aws:PrincipalArn": "arn:aws:iam::*:role/reader"}), None, ["*"]),
+        (for_accounts("*", StringLike={"aws:PrincipalAccount": "4001002003*"}), None, ["*"]),
+        (for_accounts("*", StringEqualsIfExists={"aws:PrincipalAccount": PARTNER}), None, ["*"]),
+        (for_accounts("*", StringNotEquals={"aws:PrincipalAccount": STRANGER}), None, ["*"]),
+        (for_accounts("*", StringEquals={"sts:ExternalId": "tern"}), None, ["*"]),
+        (for_accounts("*", {"StringNotEquals": {"aws:PrincipalAccount": PARTNER}}), "other-accounts", [PARTNER]),
+        (for_accounts("*", {"StringEquals": {"aws:PrincipalAccount": PARTNER}}), "anybody", ["*"]),
+        (for_accounts("*", {"StringNotEquals": {"aws:PrincipalAccount": PARTNER}, **INSECURE}), "anybody", ["*"]),
+        (for_accounts(f"arn:aws:iam::{PARTNER}:user/*"), None, ["*"]),
+    ],
+)  # fmt: skip
+def test_everybody_is_whom_the_conditions_bind_it_to(policy: str, who: str | None, outside: list[str]) -> None:
+    assert (assumable_by(policy, OWN).value, callers_outside(policy, OWN)) == (who, outside)
+
+
 @pytest.fixture(scope="module")
 def mock() -> Iterator[str]:
     with empty_mock_server() as address:
@@ -113,3 +160,33 @@ def test_roles_that_the_standard_client_made_are_held_to_whom_they_trust(mock: s
         ("role builder", "drift"): "anybody", ("role reporter", "unknown"): "federated or anybody",
     }  # fmt: skip
     assert "id.example/trust gives a token to anybody is not known" in rows["role reporter", "unknown"]["reason"]
+
+
+def test_a_role_of_trusted_partners_alone_is_not_from_outside(mock: str, tmp_path: Path) -> None:
+    """Trusted are an account, an organisation, sign-in services; one caller besides is enough to be from outside."""
+    iam = standard_client(mock, "mock-key", "mock-secret", service="iam")
+    directory = f"arn:aws:iam::{OWN}:saml-provider/directory"
+    policies = {
+        "t-account": for_accounts(f"arn:aws:iam::{PARTNER}:root"),
+        "t-organisation": for_accounts("*", StringEquals={"aws:PrincipalOrgID": ORGANISATION}),
+        "t-directory": trust(directory),
+        "t-service": trust(provider("id.example/trust")),  # who may get its tokens is not known, but it is trusted
+        "t-two": for_accounts([PARTNER, STRANGER]),
+        "t-anybodys": trust(provider(CODE)),
+    }
+    reading = {"Effect": "Allow", "Action": "s3:GetObject", "Resource": "arn:aws:s3:::t-maps/*"}
+    document = json.dumps({"Version": "2012-10-17", "Statement": [reading]})
+    for name, policy in policies.items():
+        iam.create_role(RoleName=name, AssumeRolePolicyDocument=policy)
+        iam.put_role_policy(RoleName=name, PolicyName="read", PolicyDocument=document)
+    standard_client(mock, "mock-key", "mock-secret").create_bucket(Bucket="t-maps")
+    trusted = f"'{PARTNER}', {ORGANISATION}, '{directory}', id.example/trust, {CODE}"
+    sheet = "{sheet: s, require: {identity.assumable-by: at most trusted, access.through-roles: nothing}}"
+    rows = held_to(tmp_path, mock, sheet, trusted)
+    told = {about: row["observed"] for about, row in rows.items() if about[0].startswith(("role t-", "t-"))}
+    assert told == {
+        ("role t-two", "drift"): "other-accounts", ("role t-anybodys", "drift"): "anybody", ("t-maps", "drift"): "read",
+    }  # fmt: skip
+    exposed = json.loads(lantern("exposure", "--json", "t-maps", cwd=tmp_path).out)["buckets"][0]
+    sure = {one["role"] for one in exposed["through_roles"] if one["verbs"] == {"read": "open"}}
+    assert sure == {"role t-anybodys", "role t-two"}

@@ -141,11 +141,11 @@ class WayThroughRole(NamedTuple):
 
 
 def ways_through_roles(view: NamedView) -> Iterator[WayThroughRole]:
-    """The roles of the store's that reach a bucket and may be assumed from outside; perhaps, where their trust policy
-    was not read."""
+    """The roles of the store's that reach a bucket and may be assumed from outside, by others than those that the team
+    trusts; perhaps, where their trust policy was not read."""
     for role in view.index.dossier.identities.value or ():
         by = role.assumable_by
-        if not (by.value in FROM_OUTSIDE or by.unread):
+        if not (by.value in FROM_OUTSIDE or by.unread) or role.assumable_by_trusted(view.trusted_accounts):
             continue
         reach = _by_own_side(view, role)
         if reach:

@@ -46,9 +46,15 @@ class StoreSubject:
     """The buckets of one store together with its identities and keys."""
 
     def __init__(
-        self, dossier: Dossier, moment: datetime, buckets: Mapping[str, BucketSubject], store: StoreConfig | None = None
+        self,
+        dossier: Dossier,
+        moment: datetime,
+        buckets: Mapping[str, BucketSubject],
+        store: StoreConfig | None = None,
+        trusted: frozenset[str] = frozenset(),
     ) -> None:
         self.buckets = buckets
+        self.trusted = trusted
         self.store = store
         self.moment = moment
         self.dossier = dossier
@@ -153,7 +159,7 @@ class StoreSubject:
 
     def identity(self, identity: Identity) -> PartSubject:
         """An identity as a subject."""
-        view = IdentityView(identity, self.index, self)
+        view = IdentityView(identity, self.index, self, self.trusted)
         return self._part("identity", identity.name, identity.name, view, identity.tags)
 
     def credential(self, credential: Credential) -> PartSubject | None:
@@ -221,7 +227,7 @@ def store_subjects(dossiers: list[Dossier], estate: Estate | None, moment: datet
     for dossier in dossiers:
         near: dict[str, BucketSubject] = {}
         entry = entries.get(dossier.store)
-        store_subject = StoreSubject(dossier, moment, near, entry)
+        store_subject = StoreSubject(dossier, moment, near, entry, trusted)
         for bucket in sorted(dossier.buckets, key=lambda b: b.name):
             near[bucket.name] = BucketSubject(bucket, dossier, moment, entry, trusted, near, store_subject, networks)
         subjects.append(store_subject)

@@ -148,7 +148,7 @@ _SETTLED = (
     ),
     (
         ("gives a token to anybody",),
-        "bind the service to a subject in the trust policy, or waive it (observed: unknown)",
+        "bind the service to a subject in the trust policy, or trust it in estate.yaml (trusted: accounts:)",
     ),
     (
         ("who meets its condition",),

@@ -19,6 +19,7 @@ from rusty_lantern.core.value_types import COUNT, DURATION, MOMENT, SWITCH, TEXT
 
 KINDS = Levels(("root", "person", "service", "role"))
 IDENTITY = "identity"
+TRUSTED = "trusted"
 
 
 fact(
@@ -218,15 +219,16 @@ def _administers(view: IdentityView) -> Fact:
 
 @fact(
     "identity.assumable-by",
-    Levels(SCALE, ordered=True),
-    "who may assume it, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role. "
+    Levels((*SCALE[: SCALE.index("own-account") + 1], TRUSTED, *SCALE[SCALE.index("federated") :]), ordered=True),
+    "who may assume it, by a role's trust policy: the widest sort of caller that it names; nobody where it is no role; "
+    "`trusted` where outside the account it names those alone that estate.yaml trusts. "
     "Who signs in at a service that gives tokens to everybody is `anybody`, unless the policy binds it to a subject",
     of=IDENTITY,
     advice=(
         ("anybody", "name in its trust policy who may assume it; of a sign-in service, the subject too"),
         ("", "name in its trust policy who may assume it, and nobody else"),
     ),
-    safe="at most own-account",
+    safe="at most trusted",
     grave=True,
 )
 def assumed_by(view: IdentityView, _: str) -> Fact:
@@ -234,6 +236,8 @@ def assumed_by(view: IdentityView, _: str) -> Fact:
     assumable = view.identity.assumable_by
     if assumable.state == "unsupported" and view.identity.kind != "role":
         return Answer("known", "nobody", "it is no role")
+    if view.identity.assumable_by_trusted(view.trusted):
+        return Answer("known", TRUSTED, show_names(view.identity.assumed_from), assumable.evidence)
     services = view.identity.unknown_services
     if services and assumable.value is not None and assumable.value != "anybody":
         words = f"whether {show_names(services)} gives a token to anybody is not known"

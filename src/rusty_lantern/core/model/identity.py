@@ -85,9 +85,18 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     """The roles of the store that it may assume for certain, by name: then it can do what they can."""
     perhaps_assumes: list[str] = []
     """The roles that it may assume, or may not: nobody knows."""
+    assumed_from: list[str] = []
+    """Whom outside the account its trust policy lets in: numbers of accounts, organisations, sign-in services; `*`
+    where it may be everybody."""
     unknown_services: list[str] = []
     """Sign-in services that its trust policy names without a subject, and that this tool does not know: they may give
     tokens to anybody."""
+
+    def assumable_by_trusted(self, trusted: frozenset[str]) -> bool:
+        """Whether it is assumed from outside the account, and there by those alone that the team trusts."""
+        return (
+            bool(self.assumed_from) and trusted.issuperset(self.assumed_from) and self.assumable_by.value != "anybody"
+        )
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

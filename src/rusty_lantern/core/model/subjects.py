@@ -37,6 +37,8 @@ class IdentityView(msgspec.Struct, frozen=True):
     identity: Identity
     index: StoreIndex
     permissions: Permissions
+    trusted: frozenset[str] = frozenset()
+    """Accounts, organisations and sign-in services that the team trusts."""
 
 
 class CredentialView(msgspec.Struct, frozen=True):

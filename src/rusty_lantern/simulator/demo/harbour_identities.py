@@ -133,6 +133,7 @@ def identities(moment: datetime) -> dict[str, Any]:
         resource=f"arn:aws:iam::{ACCOUNT}:role/species-lab",
         policies=Answer("known", [_document("pictures", "inline", (LOOK, ["camera-traps*"]))]),
         assumable_by=Answer("known", "other-accounts"),
+        assumed_from=["400100200399"],
     )
     root = Identity(name=ROOT, kind="root", mfa=Answer("known", True))
     crew = Group(name="backup-crew", members=["backup-runner"], policies=Answer("known", [backups]))

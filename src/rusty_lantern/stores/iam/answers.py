@@ -12,7 +12,7 @@ import msgspec
 
 from rusty_lantern.core.access.policy.administration import administration
 from rusty_lantern.core.access.policy.assuming import Trusts
-from rusty_lantern.core.access.policy.role_trust import assumable_by, unknown_services
+from rusty_lantern.core.access.policy.role_trust import assumable_by, callers_outside, unknown_services
 from rusty_lantern.core.answer import Answer, Evidence
 from rusty_lantern.core.model.identity import AssumableBy, AttachedPolicy, Group, Identity, Password
 from rusty_lantern.stores.http.timestamps import read_time
@@ -70,8 +70,9 @@ def read_role(entry: Element, policies: Answer[list[AttachedPolicy]], more: dict
     """A role, with what was read of it elsewhere."""
     none: Answer[Any] = Answer("absent")
     trust: Answer[AssumableBy] = Answer("failed", None, "the service did not give its trust policy")
+    account = account_number_of([text(entry, "Arn")])
     if written := trust_policy_of(entry):
-        trust = assumable_by(written, account_number_of([text(entry, "Arn")]))
+        trust = assumable_by(written, account)
     return Identity(
         name=f"role {text(entry, 'RoleName')}",
         resource=text(entry, "Arn"),
@@ -83,6 +84,7 @@ def read_role(entry: Element, policies: Answer[list[AttachedPolicy]], more: dict
         groups=none,
         policies=policies,
         assumable_by=trust,
+        assumed_from=callers_outside(written, account) if written else [],
         unknown_services=unknown_services(written) if written else [],
         **more,
     )
