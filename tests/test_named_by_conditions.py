@@ -90,6 +90,35 @@ def test_an_organisation_that_the_team_trusts_is_inside() -> None:
     assert told(view_of(statement, trusted=frozenset({"o-ebb"})).fact("access.outside")) == by_org(1)
 
 
+STRANGER = "arn:aws:iam::909090909090:role/app"
+STRANGERS = [RequestSpec(caller="anyone"), *(RequestSpec(caller=STRANGER, carrying=carrying) for carrying in (
+    {}, {"aws:PrincipalOrgID": "o-tern"}, {"aws:PrincipalOrgID": "o-ebb", "aws:PrincipalOrgPaths": "o-ebb/r-1/ou-1/"},
+))]  # fmt: skip
+ORGANISED = [
+    said("Allow", StringEquals={"aws:PrincipalOrgID": "o-tide"}),
+    said("Allow", StringEquals={"aws:PrincipalOrgID": ["o-tide", "o-ebb"]}),
+    said("Allow", StringLike={"aws:PrincipalOrgID": "o-t*"}),
+    said("Allow", **{"ForAnyValue:StringLike": {"aws:PrincipalOrgPaths": "o-tide/*"}}),
+    said("Allow", **{"ForAllValues:StringLike": {"aws:PrincipalOrgPaths": "o-tide/*"}}),
+    said("Allow", StringEqualsIfExists={"aws:PrincipalOrgID": "o-tide"}),
+    said("Allow"),
+    said("Deny", StringNotEquals={"aws:PrincipalOrgID": "o-tide"}),
+    said("Deny", **{"ForAllValues:StringNotLike": {"aws:PrincipalOrgPaths": "o-tide/*"}}),
+    said("Deny", StringEquals={"aws:PrincipalOrgID": "o-ebb"}),
+]
+
+
+@pytest.mark.parametrize("number", range(len(ORGANISED)))
+def test_access_for_a_trusted_organisation_is_not_the_publics(number: int) -> None:
+    """Each statement, and each pair: the evaluator asks as a stranger of no organisation, and of another one."""
+    for other in ORGANISED:
+        statements = [ORGANISED[number], *([] if other is ORGANISED[number] else [other])]
+        view = view_of(*statements, trusted=frozenset({"o-tide"}))
+        passed = any(one.allowed for one in decision_results(view, STRANGERS, lambda _: saltmarsh.MOMENT))
+        fact = view.fact("exposure.read")
+        assert (fact.settled, fact.value != "closed") == (True, passed), (statements, fact)
+
+
 def test_a_group_is_the_stores_own_where_the_store_lists_it() -> None:
     right = Right("group", ["read"], identity="lab")
     rights = Answer("known", [right])

@@ -25,7 +25,7 @@ from rusty_lantern.core.access.policy.condition_keys import (
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.sets.automata import NO_TEXTS, TextSet, just
 from rusty_lantern.core.access.solver.sets.matching import globs, matching
-from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN_PART, Pattern, plain, stopping
+from rusty_lantern.core.access.solver.sets.patterns import ANY_PART, RUN, RUN_PART, Pattern, plain, stopping
 
 FOLLOWS_FROM_NAME = frozenset({ACCOUNT, SORT, USER})
 """Keys whose values follow from the caller's resource name."""
@@ -87,6 +87,17 @@ def all_callers(named: frozenset[str], inside: frozenset[str]) -> TextSet:
     everyone = matching(names_of(accounts), work)
     team = matching(names_of(plain(account) for account in sorted(inside)), work)
     return everyone if team.empty else everyone.minus(team, work)
+
+
+ORGANISATION, BELOW_IT = "aws:principalorgid", "aws:principalorgpaths"
+"""Keys that say to which organisation a caller belongs, and where in it."""
+
+
+@lru_cache(maxsize=64)
+def values_of_trusted(key: str, trusted: frozenset[str]) -> TextSet:
+    """The values of one of these keys that members of organisations of the team's have."""
+    end: Pattern = () if key == ORGANISATION else (*plain("/"), RUN)
+    return matching(tuple((*plain(name), *end) for name in sorted(trusted)), Budget(_ENOUGH))
 
 
 _ENOUGH = 60_000

@@ -30,7 +30,14 @@ from rusty_lantern.core.access.policy.request_constraints import TAG_KEYS, Carri
 from rusty_lantern.core.access.policy.values import NotUnderstood
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules
 from rusty_lantern.core.access.solver.boxes import Box
-from rusty_lantern.core.access.solver.caller_names import accounts_in, all_callers, outsiders
+from rusty_lantern.core.access.solver.caller_names import (
+    BELOW_IT,
+    ORGANISATION,
+    accounts_in,
+    all_callers,
+    outsiders,
+    values_of_trusted,
+)
 from rusty_lantern.core.access.solver.conditions import (
     HOSTS,
     TIME,
@@ -180,6 +187,9 @@ class RequestGroups:
 
     def _domain(self, row: ContextKey, key: str, presence: Presence) -> object:
         absent, present = presence != "always", presence != "never"
+        inside = self._trusted_values(key)
+        if row.many and present and not inside.empty:
+            return MultivalueSet((Family(every=ALL_TEXTS.minus(inside, self.work)),))
         if row.many:
             return ANY_SEVERAL if present else MultivalueSet((Family(every=NO_TEXTS),))
         if dimension(key) == TIME:
@@ -188,7 +198,14 @@ class RequestGroups:
             return OptionalSet(EVERY_ADDRESS if present else IntervalSet(), absent=absent)
         if row.kind in ("date", "number"):
             return OptionalSet(_numbers(row) if present else IntervalSet(), absent=absent)
-        return OptionalSet(self._texts(row, key) if present else NO_TEXTS, absent=absent)
+        texts = self._texts(row, key) if present else NO_TEXTS
+        return OptionalSet(texts if inside.empty else texts.minus(inside, self.work), absent=absent)
+
+    def _trusted_values(self, key: str) -> TextSet:
+        """The values of a key that the team's own have alone, and nobody of the public."""
+        if key not in (ORGANISATION, BELOW_IT) or self.identity is not None:
+            return NO_TEXTS
+        return values_of_trusted(key, self.around.trusted_accounts)
 
     def _listed_tags(self, carried: Mapping[str, Presence]) -> MultivalueSet:
         """What the list of an upload's tags can be: it has those that are sent, and not those that are not."""
