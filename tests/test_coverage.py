@@ -229,7 +229,34 @@ def test_an_anonymous_test_that_was_not_made_again_resolves_nothing() -> None:
         standings = [audit_summary("a", saltmarsh.MOMENT, "", wrong), audit_summary("b", LATER, "", later)]
         ended = [one for one in drift_periods(standings) if one.until and one.key[3] == "anonymous-test"]
         assert bool(ended) is (turn == "resolved")
-    assert [one.turn for one in drift_changes(tested(), wrong)] == ["now known"]
+    turned = {one.finding.requirement.fact: one.turn for one in drift_changes(tested(), wrong)}
+    assert turned == {"anonymous-test": "now known", "exposure.read": "new"}
+
+
+@pytest.mark.parametrize(("again", "turn"), [(None, "no longer known"), (False, "resolved"), (True, None)])
+def test_public_access_that_the_anonymous_test_alone_showed_ends_with_another_test_alone(
+    again: bool | None, turn: str | None
+) -> None:
+    """Whatever the rules say of it: the store let a request in, and nobody asked it again."""
+    harbour = ESTATE["harbour"]
+    bucket = next(one for one in harbour.buckets if one.name == "old-website")
+
+    def surveyed(let_in: bool | None) -> Dossier:
+        answer = [] if let_in is None else [ProbeAnswer("read", "GET /a", "", let_in=let_in)]
+        test = Answer("known", answer) if answer else bucket.anonymous_test
+        one = msgspec.structs.replace(bucket, anonymous_test=test)
+        return msgspec.structs.replace(harbour, buckets=[one], listing=Answer("known", 1))
+
+    before, after = audited(surveyed(True)), audited(surveyed(again))
+    of_reading = [one for one in drift_changes(before, after) if one.finding.requirement.fact == "exposure.read"]
+    assert [one.turn for one in of_reading] == ([turn] if turn else [])
+    earlier, later = audit_summary("a", saltmarsh.MOMENT, "", before), audit_summary("b", LATER, "", after)
+    assert drift_turns(earlier, after).counts == Counter(one.turn for one in drift_changes(before, after))
+    ended = [one for one in drift_periods([earlier, later]) if one.until and one.key[3] == "exposure.read"]
+    assert bool(ended) is (turn == "resolved")
+    old, new = (store_subjects([surveyed(let_in)], None, saltmarsh.MOMENT) for let_in in (True, again))
+    told = {one.change for one in changes(old, new) if one.fact == "exposure.read"}
+    assert told == ({"now known"} if turn == "resolved" else set())
 
 
 @pytest.mark.parametrize("store", ["harbour", "attic", "slipway", "dunes"])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import re
+import shutil
 import zlib
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,7 @@ from hypothesis import strategies as st
 
 from rusty_lantern.archive.surveys import load
 from rusty_lantern.cli.app import app
+from rusty_lantern.core.access.rules.rule_inputs import NO_RULES
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from tests.conftest import lantern
@@ -227,6 +229,31 @@ def test_a_refusal_that_is_not_the_stores_own_word_closes_nothing(tmp_path: Path
     ran = json.loads(lantern("exposure", "--json", cwd=folder).out)
     exposed = next(row["exposure"]["anyone"] for row in ran["buckets"] if row["bucket"] == BAD)
     assert exposed["read"]["verdict"] == "unknown", exposed["read"]
+
+
+def test_a_store_without_any_rules_to_read_is_not_closed(tmp_path: Path) -> None:
+    """Some answer neither for ACLs nor for policies, and let everybody in."""
+
+    async def told(asked: Asked) -> Told:
+        if asked.question in ("policy", "acl", "policyStatus", "publicAccessBlock", "ownershipControls"):
+            return Told(b"<Error><Code>NotImplemented</Code></Error>", 501)
+        return plain(asked, [BAD])
+
+    with raw_store(told) as at:
+        folder = workspace(tmp_path / "ws", at)
+        (folder / "baseline.yaml").write_text("title: t\nsheets: [{sheet: s, require: {exposure.read: closed}}]\n")
+        outcomes = []
+        for probing in ([], ["--probe"]):
+            assert lantern("survey", *probing, cwd=folder).code == 0
+            audited = json.loads(lantern("audit", "--json", cwd=folder).out)
+            rows = [(kind, row["observed"], row["reason"]) for kind in ("drift", "unknown") for row in audited[kind]]
+            outcomes.append((rows, audited["overview"]["let_in"], audited["overview"]["closed_buckets"]))
+            shutil.rmtree(folder / "surveys")
+    assert outcomes[0] == ([("unknown", "unknown", NO_RULES)], [], 0)
+    ((kind, observed, _),), let_in, closed = outcomes[1]
+    assert (kind, observed, let_in, closed) == (
+        "drift", "at least restricted (let in)", [f"s/{BAD} (read, list)"], 0,
+    )  # fmt: skip
 
 
 def test_a_name_of_which_nobody_knows_whose_it_is_stands_between_outside_and_inside(tmp_path: Path) -> None:

@@ -13,7 +13,6 @@ from rusty_lantern.core.access.effective_permissions import EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.probe_check import worst
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
 from rusty_lantern.core.access.rules.named_identities import as_named, is_whole_tenant, named_in
 from rusty_lantern.core.access.rules.other_doors import unread_door
@@ -27,7 +26,7 @@ from rusty_lantern.core.access.solver.verdict_cache import DecidedRules, Verdict
 from rusty_lantern.core.access.way_around_locks import way_around_locks
 from rusty_lantern.core.answer import Answer, Fact, fact_of, lost
 from rusty_lantern.core.audit.declared_facts import or_stated
-from rusty_lantern.core.audit.exposure_facts import ExposureFacts
+from rusty_lantern.core.audit.exposure_facts import ExposureFacts, as_tested, probed_fact
 from rusty_lantern.core.audit.named_access import access_fact
 from rusty_lantern.core.audit.principal_facts import principals_facts
 from rusty_lantern.core.config.estate import StoreConfig
@@ -206,8 +205,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     @cached_property
     def let_in(self) -> frozenset[str]:
         """The verbs that the store let a request without credentials do."""
-        tested = self.bucket.anonymous_test.value
-        return frozenset(answer.verb for answer in tested if answer.let_in) if tested else frozenset()
+        return frozenset(answer.verb for answer in self.bucket.anonymous_test.value or () if answer.let_in)
 
     @property
     def levels(self) -> dict[Level, frozenset[Verb]]:
@@ -216,7 +214,15 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
 
     @cached_property
     def decided(self) -> DecidedRules:
-        """What is decided of the rules, together with other buckets of the store that have rules alike."""
+        """What is decided of the rules, and of what the store let in all the same."""
+        if not self.let_in:
+            return self.by_rules
+        there = self if self.context is None else self.context.buckets.get(self.bucket.name, self)
+        return as_tested(self.by_rules, there.by_rules, self.bucket.anonymous_test)
+
+    @cached_property
+    def by_rules(self) -> DecidedRules:
+        """What is decided of the rules alone, together with other buckets of the store that have rules alike."""
         context, around = self.context, self.surroundings
         try:
             if context is None or self.supposed is not None or self.dossier is not context.dossier:
@@ -312,11 +318,7 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     @property
     def probed(self) -> Fact:
         """How the anonymous test compared with the verdicts."""
-        answers = self.bucket.anonymous_test
-        if not answers.value:
-            return Answer("failed" if answers.state == "known" else answers.state, None, answers.note, answers.evidence)
-        outcome, why = worst(self.verdicts, answers.value)
-        return Answer("known", outcome, why, answers.evidence)
+        return probed_fact(self.bucket.anonymous_test, self.by_rules.exposures(self.bucket.name))
 
     def fact(self, name: str) -> Fact:
         """A fact by name; where it could not be read and the store's owner states it, what is stated."""

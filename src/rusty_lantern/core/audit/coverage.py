@@ -9,6 +9,7 @@ import msgspec
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.baseline.builtin import OF_PROBED_BUCKETS
+from rusty_lantern.core.baseline.finding_words import WHEN_TESTED
 
 Missing = Literal["not there", "not read", "not asked"]
 
@@ -65,8 +66,17 @@ class Coverage(msgspec.Struct, frozen=True):
         """
         if not self._was_covered(store, kind, name):
             return "not asked"
-        tested = fact not in TESTED or not (self.untested == ["*"] or f"{store}/{name}" in self.untested)
+        tested = fact not in TESTED or self.tested(store, name)
         return "not there" if tested and self._listed(store, kind, name) else "not read"
+
+    def tested(self, store: str, bucket: str) -> bool:
+        """Whether the anonymous test showed something of a bucket."""
+        return self.untested != ["*"] and f"{store}/{bucket}" not in self.untested
+
+    def still_let_in(self, store: str, bucket: str, observed: str) -> bool:
+        """Whether a drift that the anonymous test alone showed may be there still, since it was not made again.
+        `observed`: what was seen then, in words."""
+        return observed.endswith(WHEN_TESTED) and not self.tested(store, bucket)
 
     def not_there(self, store: str, kind: str, names: Iterable[str], fact: str = "") -> set[str]:
         """Those of the names that are not there, if they are not in the survey."""

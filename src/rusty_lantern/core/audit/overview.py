@@ -14,13 +14,14 @@ import msgspec
 
 from rusty_lantern.core.answer import Answer
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
-from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets
+from rusty_lantern.core.audit.public_buckets import WORST_FIRST, OnPublic, PublicBucket, public_buckets, reached
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.audit.unknown_reasons import UnknownReason, unknown_reasons
 from rusty_lantern.core.audit.waivers import WaiverState
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.finding_words import observed_words, show_fact
 from rusty_lantern.core.model.dossier import Dossier
+from rusty_lantern.core.model.identity import Verb
 from rusty_lantern.core.value_types import Value, show_bytes, show_names
 
 SOON = timedelta(days=30)
@@ -73,6 +74,9 @@ class Overview(msgspec.Struct, frozen=True):
     unknown: tuple[UnknownReason, ...] = ()
     undetermined: tuple[str, ...] = ()
     """`STORE/BUCKET` of which no public access is known, and yet not every way is known to be closed."""
+    let_in: tuple[tuple[str, tuple[Verb, ...]], ...] = ()
+    """`STORE/BUCKET` whose store let requests without credentials in, though no rule that is known says so; by which
+    verbs."""
 
 
 def overview(
@@ -100,7 +104,13 @@ def overview(
         tuple(SubjectDrift(*subject, findings_of) for subject, findings_of in drifted.items()),
         unknown_reasons([finding for finding in findings if finding.status == "unknown"], _read_by_document(stores)),
         tuple(sorted(view.title for view in views if view.title not in listed)),
+        tuple((view.title, verbs) for view in views if (verbs := _let_in(view))),
     )
+
+
+def _let_in(view: BucketSubject) -> tuple[Verb, ...]:
+    unknown = reached(view, "unknown") if view.let_in else ()
+    return tuple(verb for verb in unknown if verb in view.let_in)
 
 
 def deadlines(

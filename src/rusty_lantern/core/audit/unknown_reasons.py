@@ -147,6 +147,10 @@ _SETTLED = (
         _BY_DOCUMENT,
     ),
     (
+        ("neither ACLs nor access policies",),
+        "test it without credentials (lantern survey --probe), then declare it in estate.yaml (stated:)",
+    ),
+    (
         ("gives a token to anybody",),
         "bind the service to a subject in the trust policy, or trust it in estate.yaml (trusted: accounts:)",
     ),

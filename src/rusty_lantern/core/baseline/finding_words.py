@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from rusty_lantern.core.access.probe_check import LET_IN
 from rusty_lantern.core.answer import Fact, Partly
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.facts.registry import lookup
@@ -42,6 +43,8 @@ MOST_NAMES = 12
 
 AT_LEAST = "at least "
 """Stands before what is known of a fact in part."""
+WHEN_TESTED = " (let in)"
+"""Stands behind what the anonymous test alone shows."""
 
 
 def show_fact(name: str, fact: Fact) -> str:
@@ -49,7 +52,8 @@ def show_fact(name: str, fact: Fact) -> str:
     if isinstance(fact, Partly) and fact.among:
         return " or ".join(lookup(name).scale.show(value) for value in fact.among)
     if isinstance(fact, Partly) and fact.certain:
-        return AT_LEAST + lookup(name).scale.show(fact.certain)
+        tested = WHEN_TESTED if fact.note.endswith(LET_IN) else ""
+        return AT_LEAST + lookup(name).scale.show(fact.certain) + tested
     if fact.value is None:
         return fact.state if fact.settled else "unknown"
     entry = lookup(name)

@@ -193,7 +193,8 @@ def _same(old: BucketSubject, new: BucketSubject) -> bool:
     for was, now in zip(_ANSWERS(old.bucket), _ANSWERS(new.bucket), strict=True):
         if was is not now and (was.state != now.state or was.value != now.value):
             return False
-    return holds_nothing(old.bucket) == holds_nothing(new.bucket) and _same_trust(old, new)
+    holding = holds_nothing(old.bucket) == holds_nothing(new.bucket)
+    return holding and old.let_in == new.let_in and _same_trust(old, new)
 
 
 def _same_trust(old: BucketSubject, new: BucketSubject) -> bool:
@@ -211,6 +212,8 @@ def _bucket(old: BucketSubject, new: BucketSubject) -> Iterator[Change]:
     store, name = new.dossier.store, new.bucket.name
     if not _same_rules(old, new):
         yield from _access(store, name, old, new)
+        yield from _known(store, name, old, new)
+    elif old.let_in != new.let_in:
         yield from _known(store, name, old, new)
     tags = {f"tags.{tag}" for view in (old, new) for tag in view.bucket.tags.value or ()}
     facts = [fact for fact, entry in REGISTER.items() if entry.subject == "bucket" and not fact.endswith(".*")]
@@ -253,7 +256,8 @@ def _known(store: str, name: str, old: BucketSubject, new: BucketSubject) -> Ite
     """The verbs of which the public access was known and is not any more, or the other way round."""
     for verb in VERBS:
         before, after = old.exposures[verb], new.exposures[verb]
-        if before.settled != after.settled:
+        not_tested_again = verb in old.let_in and not new.bucket.anonymous_test.value
+        if before.settled != after.settled and not not_tested_again:
             fact, change = f"exposure.{verb}", _settled(after)
             words = show_fact(fact, before), show_fact(fact, after)
             yield Change(store, "bucket", name, change, fact, *words, note=after.reason or before.reason)

@@ -66,6 +66,8 @@ def _turned(before: Audit, after: Audit) -> Iterator[tuple[Key, DriftChange]]:
                 one.status if one is not None else _ABSENT[audit.coverage.missing(area[0], area[1], name, area[2])]
                 for one, audit in ((was, before), (now, after))
             ]
+            if statuses[1] != "drift" and after.coverage.still_let_in(area[0], name, accepted):
+                statuses[1] = "unknown"
             turn = _turn(statuses[0], statuses[1], now, accepted)
             shown = now if now is not None and turn != "resolved" else was
             if turn is not None and shown is not None:
@@ -134,6 +136,8 @@ def drift_turns(before: AuditSummary, after: Audit) -> DriftTurns:
             later = now.status if now else _ABSENT[after.coverage.missing(store, kind, name, fact)]
             if (store, kind, name, fact) in ok:
                 later = "ok"
+            if later != "drift" and was is not None and after.coverage.still_let_in(store, name, was.observed):
+                later = "unknown"
             if was is not None or later != "unknown":
                 counts[_turn(earlier, later, now, was.observed if was else "")] += 1
     return DriftTurns(before.taken, Counter({turn: number for turn, number in counts.items() if turn is not None}))

@@ -176,15 +176,19 @@ def drift_periods(summaries: Sequence[AuditSummary]) -> list[DriftPeriod]:
     """Every time that a drift was open, over surveys in their order."""
     begun: dict[Area, dict[str, datetime]] = {}
     ended: list[DriftPeriod] = []
+    seen: dict[tuple[str, str, str, str], str] = {}
     for summary in summaries:
         drifting, unknown = _named(summary, OPEN), _named(summary, ("unknown",))
         for area, since_when in begun.items():
             others = since_when.keys() - drifting.get(area, set()) - unknown.get(area, set())
             gone = summary.coverage.not_there(area[0], area[1], others, area[2])
+            gone -= {name for name in gone if summary.coverage.still_let_in(area[0], name, seen.get((*area, name), ""))}
             ended += [_period(area, name, since_when.pop(name), summary.taken) for name in sorted(gone)]
         for area, names in drifting.items():
             there = begun.setdefault(area, {})
             there.update(dict.fromkeys(names - there.keys(), summary.taken))
+        of_public = (one for one in summary.not_ok if one.status in OPEN and one.fact.startswith("exposure."))
+        seen |= {(*one.area, name): one.observed for one in of_public for name in one.names}
     still = [_period(area, name, taken) for area, names in begun.items() for name, taken in names.items()]
     return ended + still
 

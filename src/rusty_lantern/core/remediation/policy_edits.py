@@ -42,9 +42,27 @@ OWNED_BY_NOBODY = (
 )
 
 
+ANSWERS_OTHERWISE = (
+    "find out why the store lets in what no rule that can be read lets in (a setting of its own, something in front of "
+    "it), and test it again: lantern survey --probe"
+)
+
+
+def _is_refuted(view: BucketSubject, required: Requirement) -> bool:
+    """Whether the store let in, when it was tested, what its rules deny, or has no rules: no edit of them helps."""
+    verb = EXPOSURE_FACTS[required.fact]
+    shut = view.inputs.has_no_rules or view.by_rules.worded[verb].level == "closed"
+    return shut and verb in view.let_in and too_open(required)
+
+
 def access_remedies(view: BucketSubject, wanted: list[Requirement]) -> list[Remedy]:
     """What a filer lets in is closed there, what objects' own ACLs let in on the objects, the rest by the bucket's
     rules."""
+    refuted = [r for r in wanted if _is_refuted(view, r)]
+    if refuted:
+        rest = [r for r in wanted if r not in refuted]
+        words = Remedy(tuple(r.fact for r in refuted), ANSWERS_OTHERWISE)
+        return [words, *(access_remedies(view, rest) if rest else [])]
     behind = without_filer(view)
     if behind is not None:
         rest = [r for r in wanted if opens_more(behind, r)]

@@ -155,7 +155,7 @@ def exposure_result(views: Sequence[BucketSubject], about: OfSurvey, probed: lis
 
 def probed(view: BucketSubject, probe: ProbeAnswer, others: Sequence[ProbeAnswer] = ()) -> Probed:
     """One answer of the store, held against the verdict; `others`: all answers of the bucket, at every door."""
-    level = view.verdicts["anyone", probe.verb].level
+    level = view.by_rules.worded[f"anyone.{probe.verb}"].level
     elsewhere = any(other.let_in and other.verb == probe.verb and other.door != probe.door for other in others)
     outcome, note = compare(level, probe, elsewhere=elsewhere)
     return Probed(

@@ -120,6 +120,8 @@ class OverviewResult(msgspec.Struct, frozen=True, kw_only=True):
     """`STORE/BUCKET` of which no public access is known, and yet not every way is known to be closed."""
     undetermined_stores: list[str]
     """Stores whose buckets could not be listed."""
+    let_in: list[str]
+    """`STORE/BUCKET (VERBS)`: the store let requests without credentials in, though no rule that is known says so."""
     subjects: list[SubjectRow]
     subjects_in_all: int
     """How many subjects have drift."""
@@ -148,6 +150,7 @@ def overview_result(
         closed_buckets=overview.closed,
         undetermined_buckets=list(overview.undetermined),
         undetermined_stores=list(unread),
+        let_in=[f"{title} ({', '.join(verbs)})" for title, verbs in overview.let_in],
         subjects=subjects,
         subjects_in_all=len(overview.drift),
         unknown=[_unknown(one) for one in overview.unknown],

@@ -30,6 +30,7 @@ _SAYS = {
     "allows": STYLES["open"],
     "denies": "bold",
     "not understood": STYLES["unknown"],
+    "not read": STYLES["unknown"],
     "ignored": "dim",
     "shuts": "dim",
 }

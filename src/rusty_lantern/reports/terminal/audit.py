@@ -87,7 +87,7 @@ def _deadlines(screen: Console, overview: OverviewResult) -> None:
 
 def _public(screen: Console, overview: OverviewResult) -> None:
     _title(screen, "Public now")
-    if not overview.public:
+    if not overview.public and not overview.let_in:
         nothing_public = ("nothing", STYLES["ok"]) if overview.all_determined else ("nothing known", STYLES["unknown"])
         line(screen, nothing_public, indent=2)
     wide = [one for one in overview.public if one.open]
@@ -108,6 +108,9 @@ def _public(screen: Console, overview: OverviewResult) -> None:
     ]
     if len(wide) > len(shown):
         line(screen, (f"and {many(len(wide) - len(shown), 'bucket')} more: lantern exposure", "dim"), indent=2)
+    if overview.let_in:
+        buckets = (show_names(overview.let_in, MOST_NAMED), STYLES["open"])
+        line(screen, "let in without credentials, though no known rule says so: ", buckets, indent=2, hang=2)
     if overview.undetermined_stores:
         words = f"the buckets of {show_names(overview.undetermined_stores, MOST_NAMED)}"
         line(screen, ("public access not determined: ", STYLES["unknown"]), words, indent=2, hang=2)

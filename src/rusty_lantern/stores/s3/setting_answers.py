@@ -75,7 +75,7 @@ def _lacking(question: Question, status: int, code: str) -> tuple[State, str]:
         return "absent", ""
     if question.field in _GRANTING:
         if code == "MethodNotAllowed":
-            return "denied", "MethodNotAllowed: it is shown to the bucket's own account alone"
+            return "denied", "MethodNotAllowed: it is shown to the bucket's own account alone, or not offered"
         return ("unsupported" if code == "NotImplemented" else "failed"), ""
     return ("unsupported" if code in _NOT_OFFERED else "failed"), ""  # a bare 405 or 501 may be a proxy's
 

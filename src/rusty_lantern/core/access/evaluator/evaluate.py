@@ -82,10 +82,13 @@ def _by_rules(rules: Rules, request: Request, public: Match) -> Decision:
     if allowed_by and not uncertain:
         return Decision(True, allowed_by, tuple(steps))
     if allowed_by or possible:
-        return Decision(None, UNCERTAIN, tuple(steps))
+        unread = (Step(_UNREAD.get(name, name), "not read", why) for name, why in doubted.items())
+        return Decision(None, UNCERTAIN, (*steps, *unread))
     return Decision(False, NOTHING_ALLOWS, tuple(steps))
 
 
+_UNREAD = {"policy": "the policy", "acl": "the ACL", "rights": "the rights", "doors": "other doors"}
+"""An input that was not read → what it is called; others by their own names."""
 UNCERTAIN = "something that was not understood or not read"
 
 

@@ -41,7 +41,7 @@ class Step(msgspec.Struct, frozen=True):
     """What one rule said to the request."""
 
     rule: str
-    says: Literal["allows", "denies", "does not match", "not understood", "shuts", "ignored"]
+    says: Literal["allows", "denies", "does not match", "not understood", "not read", "shuts", "ignored"]
     why: str = ""
 
 

@@ -32,7 +32,7 @@ from rusty_lantern.core.access.rules.other_doors import (
 )
 from rusty_lantern.core.access.rules.payment import with_payers, with_payers_acl
 from rusty_lantern.core.access.rules.provider_services import with_unbound_services
-from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
+from rusty_lantern.core.access.rules.rule_inputs import NO_RULES, BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.rules.setting_refusals import of_network
 from rusty_lantern.core.access.rules.unsigned_callers import of_unsigned_callers
 from rusty_lantern.core.answer import Answer
@@ -174,6 +174,8 @@ def rules_from(bucket: BucketInputs, store: StoreInputs, members: Mapping[str, f
             policy = in_its_tenant(policy, bucket.name)
         policy, doubt = through_access_points(with_unbound_services(policy, store), bucket, store)
         doubts += [("access points", doubt)] if doubt else []
+    elif written.has_no_rules:
+        doubts.append(("policy", NO_RULES))
     elif bucket.policy.unread:
         doubts.append(("policy", f"the policy could not be read ({bucket.policy.reason})"))
     if bucket.acl.unread and bucket.ownership.value != "bucket-owner-enforced":

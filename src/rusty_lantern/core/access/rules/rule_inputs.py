@@ -52,6 +52,9 @@ def account_number(store: StoreInputs) -> str:
     return number if number.isdigit() else ""
 
 
+NO_RULES = "the store offers neither ACLs nor access policies, so nothing that can be read says whom it lets in"
+
+
 class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     """Whatever of a bucket its rules depend on; answers are without their evidence."""
 
@@ -75,6 +78,12 @@ class BucketInputs(msgspec.Struct, frozen=True, omit_defaults=True):
     requester_pays: Answer[bool]
     region: Answer[str]
     tenant: Answer[str]
+
+    @property
+    def has_no_rules(self) -> bool:
+        """Whether the store offers none of the kinds of rules that let somebody in: then whoever it lets in, it lets in
+        by settings of its own."""
+        return all(one.state == "unsupported" for one in (self.policy, self.acl, self.container_acl, self.rights))
 
 
 _OF_STORE = attrgetter(*StoreInputs.__struct_fields__[3:-1])

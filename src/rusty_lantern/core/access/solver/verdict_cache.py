@@ -17,7 +17,7 @@ from functools import cached_property
 import msgspec
 
 from rusty_lantern.core.access.policy.actions import VERBS
-from rusty_lantern.core.access.policy.condition_keys import AUDIENCES
+from rusty_lantern.core.access.policy.condition_keys import AUDIENCES, Audience
 from rusty_lantern.core.access.policy.document import Statement
 from rusty_lantern.core.access.policy.names import partition_free
 from rusty_lantern.core.access.policy.values import NotUnderstood
@@ -43,16 +43,21 @@ RulesFrom = Callable[[BucketInputs], Rules]
 
 class DecidedRules:
     """What is decided of rules, worked out when asked, and once. Whatever goes wrong with them is unknown, and of the
-    buckets alone that have them. `broken`: why there are no rules."""
+    buckets alone that have them. `broken`: why there are no rules; `verdicts`: where they are known already."""
 
-    def __init__(self, rules: Rules, around: EvaluationContext, broken: str = "") -> None:
+    def __init__(
+        self, rules: Rules, around: EvaluationContext, broken: str = "", verdicts: Exposures | None = None
+    ) -> None:
         self.rules = rules
         self.around = around
         self.broken = broken
+        self.given = verdicts
         self._demands: dict[str, Answer[Value]] = {}
 
     @cached_property
     def _verdicts(self) -> Exposures:
+        if self.given is not None:
+            return self.given
         try:
             return _nothing_known(self.broken) if self.broken else exposures(self.rules, self.around)
         except Exception as error:
@@ -85,6 +90,22 @@ class DecidedRules:
         if bucket == self.rules.bucket or not self._names_the_bucket:
             return self._verdicts
         return {one: _called(verdict, bucket) for one, verdict in self._verdicts.items()}
+
+    def refuted(self, verbs: Iterable[Verb], forged: Iterable[Verb]) -> Exposures:
+        """What takes the place of verdicts of a bucket whose store let requests without credentials do this: whatever
+        its rules say, it is not closed. `forged`: by requests that said in a header that they came from another
+        address; then no address restricts."""
+        levels = {verb: self._verdicts["anyone", verb].level for verb in VERBS}
+        instead: dict[tuple[Audience, Verb], Verdict] = {}
+        instead |= {("anyone", verb): _FORGED for verb in forged if levels[verb] in ("closed", "restricted")}
+        return instead | {("anyone", verb): _REFUTED for verb in verbs if levels[verb] == "closed"}
+
+    def but(self, refuted: Exposures) -> DecidedRules:
+        """The same with these verdicts, where its own are no wider."""
+        refuted = {one: verdict for one, verdict in refuted.items() if self._verdicts[one].level != "open"}
+        if not refuted:
+            return self
+        return DecidedRules(self.rules, self.around, self.broken, {**self._verdicts, **refuted})
 
     def demanded(self, name: str) -> Answer[Value]:
         """What the policy demands of everybody."""
@@ -131,6 +152,10 @@ class VerdictCache:
         if known is None:
             known = self._known[key] = DecidedRules(own, around)
         return known
+
+
+_REFUTED = Verdict("unknown", doubts=("the store allows what its rules deny",), least="restricted")
+_FORGED = Verdict("unknown", doubts=("the store believes what a request says of its address",), least="restricted")
 
 
 def _nothing_known(why: str) -> Exposures:
