@@ -147,7 +147,7 @@ _SETTLED = (
         _BY_DOCUMENT,
     ),
     (
-        ("neither ACLs nor access policies",),
+        ("neither ACLs nor access policies", "drops the question"),
         "test it without credentials (lantern survey --probe), then declare it in estate.yaml (stated:)",
     ),
     (

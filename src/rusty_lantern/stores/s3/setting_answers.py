@@ -23,6 +23,9 @@ _GRANTING = ("acl", "owner", "policy", "public_status")
 whoever is not of the bucket's own account, and a proxy that drops the question gets a listing."""
 
 
+DROPPED = ": the store, or something in front of it, drops the question"
+
+
 def read_answer(question: Question, reply: Reply, sent: str, when: datetime) -> Answer[Any]:
     """What a reply says to a question. Never raises: an unusable reply is an answer with that state."""
     evidence = Evidence(sent, str(reply.status), when)
@@ -42,8 +45,10 @@ def _answered(question: Question, body: bytes, evidence: Evidence) -> Answer[Any
         return Answer("known", body.decode("utf-8", "replace"), _secret_note(body), evidence)
     root = parse(body)
     root_name = name(root)
-    if root_name in _LISTINGS and question.field not in _GRANTING:
-        return Answer("unsupported", None, "answered with a listing", evidence)
+    if root_name in _LISTINGS:
+        granting = question.field in _GRANTING
+        note = f"answered with a listing{DROPPED if granting else ''}"
+        return Answer("failed" if granting else "unsupported", None, note, evidence)
     if not question.answered_by(root):
         return Answer("failed", None, f'answered with an unexpected "{root_name[:60]}"', evidence)
     value = question.decode(root)
