@@ -31,6 +31,7 @@ class Said:
     facts: Callable[[str], Fact] = nothing_known
     unseen: bool = False
     table: Answer[Table] = Answer("unsupported")  # noqa: RUF009
+    left_out: str = ""
 
     @property
     def label(self) -> str:

@@ -397,7 +397,10 @@ def _allow(**more: Any) -> str:
 OPEN = _allow()
 OWNED = _allow(Condition={"StringEquals": {"aws:PrincipalAccount": "400100200300"}})
 VARIABLE = _allow(Resource="arn:aws:s3:::bed/${aws:username}/*")
+NOT_OFFERED: Answer[Any] = Answer("unsupported")
 LIMITS = {
+    "a store that offers neither ACLs nor policies": lambda: _only(
+        **dict.fromkeys(("policy", "acl", "rights", "container_acl"), NOT_OFFERED)),
     "a condition key outside the table": lambda: _verdict(_allow(Condition={"StringEquals": {"x:y": "z"}})),
     "an operator on a key of another kind": lambda: _verdict(_allow(Condition={"DateEquals": {"aws:SourceIp": "1"}})),
     "a wildcard inside a principal": lambda: _verdict(_allow(Principal={"AWS": "arn:aws:iam::*:role/x"})),

@@ -11,7 +11,7 @@ import msgspec
 from rusty_lantern import __version__
 from rusty_lantern.archive.folder_layout import ESTATE, MANIFEST, SUMMARIES, SURVEYS
 
-FORM = 57
+FORM = 58
 """Of kept summaries: one of another form is worked out again."""
 
 

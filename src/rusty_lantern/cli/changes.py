@@ -72,7 +72,8 @@ def changes(
     differences = [within for change in differences if (within := change.within(wanted)) is not None]
     _refuse_idle(only or (), {f"{one.name}/{name}" for side in stores for one in side for name in one.titles()})
     drift = drift_changes(*(audit_saved(place, one, stores=s) for one, s in zip((old, new), stores, strict=True)))
-    weak = [one for one in _weakened(place, old, new) if wanted(one[0].store, one[0].bucket)]
+    both = {one: why for one, why in _looked_at_by_both(old, new).items() if wanted(*one)}
+    weak = _weakened(place, old, new, [one for one, why in both.items() if not why])
     held = _attributed(differences, weak, (old.manifest.taken, new.manifest.taken), events, layout) if events else None
     result = ChangesResult(
         before=old.name,
@@ -86,6 +87,7 @@ def changes(
         changes=change_rows(differences, held.causes if held else None),
         drift=[row for row in drift_rows(drift) if wanted(row.store, row.name)],
         weakened=_weakened_rows(weak, len(differences), held),
+        not_compared={"/".join(one): why for one, why in both.items() if why},
         events=held.events if held else None,
     )
     printed(encode(result) + "\n" if json else None, lambda screen: changes_view(screen, result))
@@ -202,16 +204,21 @@ def _weakened_rows(
     ]  # fmt: skip
 
 
-def _weakened(place: Workspace, old: Survey, new: Survey) -> list[tuple[ProtectionWeakened, int, list[str]]]:
-    """What became weaker in buckets whose objects both surveys looked at: how many versions, and the first of them."""
-    from rusty_lantern.core.history.event import ProtectionWeakened
-
+def _looked_at_by_both(old: Survey, new: Survey) -> dict[tuple[str, str], str]:
+    """The buckets whose objects both surveys looked at, each with why one of them left old versions out."""
     before, after = (
-        [(d.store, b.name) for d in survey.dossiers for b in d.buckets if b.table.value is not None]
+        {(d.store, b.name): b.left_out for d in survey.dossiers for b in d.buckets if b.table.value is not None}
         for survey in (old, new)
     )
-    known = set(before)
-    both = [bucket for bucket in after if bucket in known]
+    return {bucket: why or before[bucket] for bucket, why in after.items() if bucket in before}
+
+
+def _weakened(
+    place: Workspace, old: Survey, new: Survey, both: list[tuple[str, str]]
+) -> list[tuple[ProtectionWeakened, int, list[str]]]:
+    """What became weaker in buckets whose versions both surveys looked at: how many versions, and the first of them."""
+    from rusty_lantern.core.history.event import ProtectionWeakened
+
     tables = VersionTables(place, new, new.manifest.taken)
     return [
         (ProtectionWeakened(*bucket, what, keys), versions, first)

@@ -129,6 +129,8 @@ def _retention(choice: _Choice, out: Path, size: str) -> None:
     tables = [view.bucket.table.value for view in seen]
     sampled = sum(table is not None and table.inspected < table.versions for table in tables)
     untold = f", {sampled} of them by a sample" if sampled else ""
+    current_alone = sum(bool(view.left_out) for view in seen)
+    untold += f", {current_alone} of them without old versions" if current_alone else ""
     missing = OfSurvey(**session.about()).missing
     words = f"{many(len(session.views) - len(seen), 'bucket')} more not inspected{missing}."
     locked_bytes(f"{many(len(seen), 'bucket')}{untold}", words, kept, session.when, out, size)

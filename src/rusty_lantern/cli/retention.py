@@ -117,13 +117,14 @@ def _row(view: BucketSubject, summary: RetentionSummary, judged: list[Finding], 
         default_retention="unknown" if bucket.lock.unread or (lock and lock.default_unread) else default,
         retention=summary,
         way_around=around,
-        sentence=sentence(summary, when, around),
+        sentence=sentence(summary, when, around, view.left_out),
         bypass_holders=sorted(NAMES.members(str(surely or ""))),
         bypass_unknown=bypass.reason,
         drift=[object_row(one) for one in required if one.status == "drift"],
         others={one.requirement.fact: one.status for one in required if one.status != "drift"},
         inspected=table.inspected,
         versions=table.versions,
+        left_out=view.left_out,
     )
 
 

@@ -14,9 +14,8 @@ from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.document import Policy, parse_policy
 from rusty_lantern.core.access.policy.principals import Principal
 from rusty_lantern.core.access.rules.bucket_rules import EvaluationContext, Rules, rules_from
-from rusty_lantern.core.access.rules.named_identities import as_named, is_whole_tenant, named_in
+from rusty_lantern.core.access.rules.named_identities import as_named, named_in
 from rusty_lantern.core.access.rules.other_doors import unread_door
-from rusty_lantern.core.access.rules.provider_services import served_accounts
 from rusty_lantern.core.access.rules.rule_inputs import BucketInputs, StoreInputs, bucket_inputs, store_inputs
 from rusty_lantern.core.access.solver.audience_view import BUDGET, Level
 from rusty_lantern.core.access.solver.exposure import Exposures
@@ -24,7 +23,7 @@ from rusty_lantern.core.access.solver.principal_reach import Reach, reach_of
 from rusty_lantern.core.access.solver.sets import Budget
 from rusty_lantern.core.access.solver.verdict_cache import DecidedRules, VerdictCache
 from rusty_lantern.core.access.way_around_locks import way_around_locks
-from rusty_lantern.core.answer import Answer, Fact, fact_of, lost
+from rusty_lantern.core.answer import Answer, Fact, fact_of
 from rusty_lantern.core.audit.declared_facts import or_stated
 from rusty_lantern.core.audit.exposure_facts import ExposureFacts, as_tested, probed_fact
 from rusty_lantern.core.audit.named_access import access_fact
@@ -133,6 +132,11 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def table(self) -> Answer[Table]:
         """The version table of its objects."""
         return self.bucket.table
+
+    @property
+    def left_out(self) -> str:
+        """Why its version table may lack old versions; empty where it has all."""
+        return self.bucket.left_out
 
     @cached_property
     def written_policy(self) -> Policy | None:
@@ -283,28 +287,6 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
             return self.across.granted(identity, self.bucket.name)
         rules = as_named(self.rules, identity, self.surroundings.account)
         return reach_of(identity, rules, self.surroundings, Budget(BUDGET))
-
-    def trusts(self, identity: Principal) -> Fact:
-        """Whether the identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
-        inner = self.trusted_accounts | self.own_accounts
-        ours = identity.name in self.index.groups or self.identity_named(identity.name) is not None
-        ours = ours or is_whole_tenant(identity, self.index.tenants)
-        if ours or not inner.isdisjoint((*identity.account_names, identity.name, identity.label)):
-            return Answer("known", "on")
-        if identity.kind == "group":
-            groups = self.dossier.groups
-            return lost(groups) if groups.unread else Answer("failed", None, "the store lists no such group")
-        if identity.kind == "service":
-            served = served_accounts(self.rules.policy.statements, identity.name)
-            return Answer("known", "on" if served is not None and served <= inner else "off")
-        if identity.kind == "federated":
-            return Answer("known", "off")
-        if identity.account and self.dossier.account_number:
-            return Answer("known", "off")
-        needed: list[Answer[Any]] = [self.dossier.account]
-        if not identity.account or self.rules.ids_are_names:  # there, the account's place holds a tenant
-            needed += [self.bucket.owner, self.dossier.identities]
-        return next((lost(one) for one in needed if one.unread), Answer("known", "off"))
 
     def access(self, name: str) -> Fact:
         """What a named identity can do (or `outside`: every named one that is not trusted)."""

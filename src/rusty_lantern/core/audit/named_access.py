@@ -6,15 +6,17 @@ What the bucket's rules grant; and of an identity of the store's own also what i
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from rusty_lantern.core.access.effective_permissions import BucketContext, EffectivePermissions
 from rusty_lantern.core.access.policy.actions import VERBS
 from rusty_lantern.core.access.policy.principals import Principal
-from rusty_lantern.core.access.rules.named_identities import granted_on_objects, unnamed_callers
+from rusty_lantern.core.access.rules.named_identities import granted_on_objects, is_whole_tenant, unnamed_callers
+from rusty_lantern.core.access.rules.provider_services import served_accounts
 from rusty_lantern.core.access.solver.exposure import Exposures
 from rusty_lantern.core.access.solver.principal_reach import Reach
-from rusty_lantern.core.answer import Answer, Fact, Partly
+from rusty_lantern.core.answer import Answer, Fact, Partly, lost
+from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import AssumableBy, Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
 
@@ -59,8 +61,36 @@ class NamedView(BucketContext, Protocol):
     def identity_named(self, name: str) -> Identity | None:
         """The store's own identity that goes by a name."""
 
-    def trusts(self, identity: Principal) -> Fact:
-        """Whether an identity is one of the owner's account or of a trusted one."""
+    @property
+    def own_accounts(self) -> frozenset[str]:
+        """The account that the bucket is in, by every name that it has."""
+
+    @property
+    def dossier(self) -> Dossier:
+        """What was read of the store."""
+
+
+def trusts(view: NamedView, identity: Principal) -> Fact:
+    """Whether an identity is one of the owner's account or of a trusted one: `on`, `off`, or not known."""
+    inner = view.trusted_accounts | view.own_accounts
+    ours = identity.name in view.index.groups or view.identity_named(identity.name) is not None
+    ours = ours or is_whole_tenant(identity, view.index.tenants)
+    if ours or not inner.isdisjoint((*identity.account_names, identity.name, identity.label)):
+        return Answer("known", "on")
+    if identity.kind == "group":
+        groups = view.dossier.groups
+        return lost(groups) if groups.unread else Answer("failed", None, "the store lists no such group")
+    if identity.kind == "service":
+        served = served_accounts(view.rules.policy.statements, identity.name)
+        return Answer("known", "on" if served is not None and served <= inner else "off")
+    if identity.kind == "federated":
+        return Answer("known", "off")
+    if identity.account and view.dossier.account_number:
+        return Answer("known", "off")
+    needed: list[Answer[Any]] = [view.dossier.account]
+    if not identity.account or view.rules.ids_are_names:  # there, the account's place holds a tenant
+        needed += [view.bucket.owner, view.dossier.identities]
+    return next((lost(one) for one in needed if one.unread), Answer("known", "off"))
 
 
 def access_fact(view: NamedView, name: str) -> Fact:
@@ -75,7 +105,7 @@ def access_fact(view: NamedView, name: str) -> Fact:
         named = [who for who in view.named if who.is_called(name)] or [view.rules.principal(name)]
         reaches = [(verb, reach, True) for who in named for verb, reach in view.granted(who).items()]
         return _fact(view, reaches, unread_side(view, name), others=view.rules.named_on_objects)
-    trusted = {who: view.trusts(who) for who in view.named}
+    trusted = {who: trusts(view, who) for who in view.named}
     outsiders = {who: fact for who, fact in trusted.items() if fact.value != "on"}
     reaches = [
         (v, reach, fact.value == "off") for who, fact in outsiders.items() for v, reach in view.granted(who).items()

@@ -89,6 +89,7 @@ class MirrorSubject(msgspec.Struct, frozen=True):
     unseen: ClassVar[bool] = False
     tags: ClassVar[Answer[dict[str, str]]] = Answer("absent")
     table: ClassVar[Answer[Table]] = Answer("unsupported")
+    left_out: ClassVar[str] = ""
 
     @property
     def store(self) -> str:

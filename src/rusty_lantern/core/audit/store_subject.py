@@ -202,6 +202,7 @@ class PartSubject(msgspec.Struct, frozen=True):
     """What its facts derive from; where the section was not read, the answer that says why."""
     tags: Answer[dict[str, str]] = NO_TAGS
     table: ClassVar[Answer[Table]] = Answer("unsupported")
+    left_out: ClassVar[str] = ""
 
     @property
     def store(self) -> str:

@@ -17,6 +17,7 @@ from rusty_lantern.core.baseline.comparisons import Comparison
 from rusty_lantern.core.baseline.loader import Baseline, Requirement
 from rusty_lantern.core.baseline.selectors import All, Match, Subject
 from rusty_lantern.core.errors import Place
+from rusty_lantern.core.facts.objects import needs_old_versions
 from rusty_lantern.core.facts.registry import lookup
 from rusty_lantern.core.model.bucket_contents import Table
 from rusty_lantern.core.object_rules.sampling import bound
@@ -247,10 +248,11 @@ class _Accepted(dict[Value, bool]):
 
 def _of_objects(required: RequirementInForce, subject: Subject, weights: Weights, tally: Tally) -> list[Finding]:
     """The finding from a tally; none where the requirement applies to no version."""
-    if not tally.applies:
+    left_out = subject.left_out if needs_old_versions(required.requirement.fact) else ""
+    if not tally.applies and not left_out:
         return []
     table = subject.table
-    status, reason = _of_tally(required.requirement, tally, table.value)
+    status, reason = _of_tally(required.requirement, tally, table.value, left_out)
     if status == "drift" and not required.sure:
         status, reason = "unknown", f"whether the sheet applies depends on {required.hangs_on}"
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
@@ -261,9 +263,11 @@ def _of_objects(required: RequirementInForce, subject: Subject, weights: Weights
     return [Finding(subject.store, name, required.requirement, fact, status, reason, tally, confidence, weight=weight)]
 
 
-def _of_tally(requirement: Requirement, tally: Tally, table: Table | None) -> tuple[Status, str]:
+def _of_tally(requirement: Requirement, tally: Tally, table: Table | None, left_out: str) -> tuple[Status, str]:
     if tally.failed:
         return "drift", ""
+    if left_out:
+        return "unknown", left_out
     if tally.unseen:
         return "unknown", f"{tally.unseen:,} of {tally.applies:,} versions could not be inspected, or do not say"
     if not tally.unsampled:

@@ -56,6 +56,10 @@ class Subject(Protocol):
     def table(self) -> Answer[Table]:
         """The version table of its objects; unsupported for what has none."""
 
+    @property
+    def left_out(self) -> str:
+        """Why that may lack old versions; empty where it has all."""
+
     def fact(self, name: str) -> Fact:
         """A fact of it by name."""
 

@@ -15,8 +15,15 @@ Scope = Literal["current", "versions"]
 KEEPERS = Levels(("none", "provider-managed", "customer-managed", "customer-provided"), ordered=True)
 SCOPES: dict[str, Scope] = {}
 """Fact → whether it is about current objects only, or of every version."""
+BENEATH = frozenset({"objects.current-version"})
+"""Facts of current objects that hang on what lies beneath them too."""
 LISTED: set[str] = set()
 """Facts that a listing shows; the others need each version to be inspected."""
+
+
+def needs_old_versions(fact: str) -> bool:
+    """Whether a fact cannot be known of all where old versions were left out."""
+    return SCOPES.get(fact) == "versions" or fact in BENEATH
 
 
 def _enter(

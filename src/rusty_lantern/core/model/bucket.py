@@ -328,3 +328,14 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     leased: Answer[bool] = unread()
     """Whether a lease without an end keeps the bucket from being deleted."""
     link_policies: Answer[list[LinkPolicy]] = unread()
+
+    @property
+    def left_out(self) -> str:
+        """Why its version table may lack old versions, and objects whose latest version is a delete marker; empty where
+        it has all of them, and where there is no table."""
+        versions, versioning = self.versions, self.versioning
+        if self.table.value is None or versions.settled or (versioning.value and versioning.value.state == "never"):
+            return ""
+        if versions.state == "unsupported" and not (versioning.value or versioning.unread):
+            return ""  # the store keeps none
+        return f"old versions were not listed ({versions.reason})"

@@ -9,6 +9,7 @@ import msgspec
 
 from rusty_lantern.core.answer import Partly
 from rusty_lantern.core.audit.bucket_subject import BucketSubject
+from rusty_lantern.core.audit.named_access import trusts
 from rusty_lantern.core.audit.store_subject import StoreSubject
 from rusty_lantern.core.errors import BadInput, Problem, nearest
 from rusty_lantern.core.model.assumed_roles import AssumedRoles
@@ -180,7 +181,7 @@ def access_rows(view: BucketSubject) -> list[AccessRow]:
     """What a bucket grants each identity that its rules name."""
     rows = []
     for identity in view.named:
-        reached, trusted = view.granted(identity), view.trusts(identity).value
+        reached, trusted = view.granted(identity), trusts(view, identity).value
         verbs: dict[str, str] = {verb: reach.level for verb, reach in reached.items() if reach.level != "closed"}
         if verbs:
             rows.append(

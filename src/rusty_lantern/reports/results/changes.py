@@ -92,6 +92,9 @@ class ChangesResult(msgspec.Struct, frozen=True, kw_only=True):
     changes: list[ChangeRow]
     drift: list[DriftRow]
     weakened: list[WeakenedRow]
+    not_compared: dict[str, str]
+    """STORE/BUCKET whose versions both surveys looked at, and one of them without old versions → why that one did: what
+    became of its protection is unknown."""
     events: EventsRow | None = None
     """With `--events`: what was read."""
 

@@ -43,6 +43,8 @@ class TableRow(msgspec.Struct, frozen=True, kw_only=True):
     inspected: int | None
     reused: int
     reason: str
+    left_out: str
+    """Why old versions may be missing; empty where they are not."""
 
 
 class ObjectsResult(OfSurvey, frozen=True, kw_only=True):
@@ -87,6 +89,8 @@ class RetentionRow(msgspec.Struct, frozen=True, kw_only=True):
     """Fact of retention → `ok`, `waived` or `unknown`, of the requirements that do not drift."""
     inspected: int
     versions: int
+    left_out: str
+    """Why old versions may be missing, so that all this is of the current ones alone; empty where they are not."""
 
 
 class RetentionResult(OfSurvey, frozen=True, kw_only=True):
@@ -110,6 +114,7 @@ def table_row(view: BucketSubject) -> TableRow:
         inspected=table.inspected if table else None,
         reused=table.reused if table else 0,
         reason=view.bucket.table.reason,
+        left_out=view.left_out,
     )
 
 
@@ -151,8 +156,11 @@ def version_row(version: ObjectVersion, protection: Protection) -> VersionRow:
     )
 
 
-def sentence(summary: RetentionSummary, moment: datetime, way_around: str = "") -> str:
-    """When a bucket can be emptied, in a few sentences. `way_around`: how locked versions can be deleted too."""
+def sentence(summary: RetentionSummary, moment: datetime, way_around: str = "", left_out: str = "") -> str:
+    """When a bucket can be emptied, in a few sentences. `way_around`: how locked versions can be deleted too;
+    `left_out`: why old versions are missing, so that all of it is of the current ones alone."""
+    if left_out:
+        return f"Of the current objects alone, since {left_out}: {sentence(summary, moment, way_around)}"
     earliest = summary.earliest_deletion
     real = [group for group in summary.groups if group.retention != "delete-marker"]
     total = sum(group.versions for group in real)

@@ -61,14 +61,7 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
         _access(screen, title, [row for row in access if row.change == rows and row.subject == "bucket"])
     for title, rows in (("Identities that gained access", "gained"), ("Identities that lost access", "lost")):
         _identities(screen, title, [row for row in access if row.change == rows and row.buckets])
-    if result.weakened:
-        screen.print()
-        line(screen, ("Protection weakened", STYLES["critical"]))
-        for weakened in result.weakened:
-            words = f"  {many(weakened.versions, 'version')}: {weakened.what}"
-            line(screen, (f"{weakened.store}/{weakened.bucket}", "bold"), words, indent=2)
-            line(screen, ("; ".join(weakened.first), "dim"), indent=6)
-            _causes(screen, weakened.causes)
+    _weakened(screen, result)
     _drift(screen, result.drift)
     _rest(screen, [row for row in result.changes if row.change not in ("gained", "lost")])
     screen.print()
@@ -84,6 +77,21 @@ def changes_view(screen: Console, result: ChangesResult) -> None:
         next_step(screen, f"lantern access --who {shlex.quote(f'{gained.store}/{gained.name}')}", "what it can do")
     elif gained is not None:
         next_step(screen, f"lantern exposure {gained.store}/{gained.name}", "who has public access, and how")
+
+
+def _weakened(screen: Console, result: ChangesResult) -> None:
+    if result.not_compared:
+        screen.print()
+    for title, why in result.not_compared.items():
+        line(screen, (f"{title}: whether protection became weaker is unknown: {why}", STYLES["unknown"]), hang=2)
+    if result.weakened:
+        screen.print()
+        line(screen, ("Protection weakened", STYLES["critical"]))
+        for weakened in result.weakened:
+            words = f"  {many(weakened.versions, 'version')}: {weakened.what}"
+            line(screen, (f"{weakened.store}/{weakened.bucket}", "bold"), words, indent=2)
+            line(screen, ("; ".join(weakened.first), "dim"), indent=6)
+            _causes(screen, weakened.causes)
 
 
 def declared_view(screen: Console, result: DeclaredResult) -> None:

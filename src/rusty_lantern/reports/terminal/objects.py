@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import datetime
 
 from rich.console import Console
 
 from rusty_lantern.core.baseline.loader import SEVERITIES
-from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment
+from rusty_lantern.core.value_types import DURATION, show_bytes, show_moment, show_names
 from rusty_lantern.objects.retention_summary import RetentionSummary
 from rusty_lantern.reports.results.objects import (
     ObjectRow,
@@ -107,9 +108,10 @@ def _looked(screen: Console, tables: list[TableRow]) -> None:
     seen = [table for table in tables if table.versions is not None]
     unseen = [table for table in tables if table.versions is None]
     if seen:
-        whole = [t for t in seen if t.inspected == t.versions]
+        whole = [t for t in seen if t.inspected == t.versions and not t.left_out]
         parts = [many(len(seen), "bucket") + " inspected", f"{len(whole)} of them in every version"]
         line(screen, (join(parts), "bold"))
+    _current_alone(screen, [(f"{table.store}/{table.bucket}", table.left_out) for table in seen])
     reused = sum(table.reused for table in seen)
     if reused:
         words = (
@@ -120,6 +122,17 @@ def _looked(screen: Console, tables: list[TableRow]) -> None:
         names = ", ".join(f"{table.store}/{table.bucket}" for table in unseen[:6]) + (", …" if len(unseen) > 6 else "")
         line(screen, (f"{many(len(unseen), 'bucket')} not inspected: {names}", STYLES["unknown"]), indent=2)
         line(screen, (unseen[0].reason, "dim"), indent=6)
+
+
+def _current_alone(screen: Console, tables: Iterable[tuple[str, str]]) -> None:
+    """The buckets of which only current objects were seen, by the reason."""
+    by_reason: dict[str, list[str]] = {}
+    for title, why in tables:
+        by_reason.setdefault(why, []).append(title)
+    for why, titles in by_reason.items():
+        if why:
+            words = f"of {show_names(titles, 6)} the current objects alone were seen: {why}"
+            line(screen, (words, STYLES["unknown"]), indent=2, hang=2)
 
 
 def retention_view(screen: Console, result: RetentionResult) -> None:
@@ -184,7 +197,8 @@ def _binds(summary: RetentionSummary) -> bool:
 
 def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
     """Buckets without any protected version, in two lines instead of one each."""
-    whole = [f"{row.store}/{row.bucket}" for row in rows if not row.retention.earliest_deletion.unknown]
+    seen = [row for row in rows if not row.left_out]
+    whole = [f"{row.store}/{row.bucket}" for row in seen if not row.retention.earliest_deletion.unknown]
     partly = [
         f"{row.store}/{row.bucket} ({row.retention.earliest_deletion.unknown:,})"
         for row in rows
@@ -204,6 +218,7 @@ def _unbound(screen: Console, rows: list[RetentionRow]) -> None:
 
 
 def _looked_into(screen: Console, result: RetentionResult) -> None:
+    _current_alone(screen, [(f"{row.store}/{row.bucket}", row.left_out) for row in result.buckets])
     if result.unread:
         if result.buckets:
             screen.print()

@@ -122,7 +122,11 @@ def bucket_inputs(bucket: Bucket) -> BucketInputs:
     """What the rules of a bucket are made from."""
     versioning = bucket.versioning.value
     versions = versioning is not None and versioning.state == "on"
-    return BucketInputs(bucket.name, holds_nothing(bucket), versions, *map(_bare, _OF_BUCKET(bucket)))
+    inputs = BucketInputs(bucket.name, holds_nothing(bucket), versions, *map(_bare, _OF_BUCKET(bucket)))
+    if not bucket.left_out:
+        return inputs
+    in_part = inputs.object_acls.map(lambda acls: msgspec.structs.replace(acls, complete=False, names_complete=False))
+    return msgspec.structs.replace(inputs, object_acls=in_part)
 
 
 def holds_nothing(bucket: Bucket) -> bool:
