@@ -140,3 +140,12 @@ def test_a_real_gateway_that_lists_no_versions_to_this_credential(gateway: Gatew
         keeper.delete_bucket_policy(Bucket=name)
     assert [one["objects.retention"] for one in told] == ["drift", "unknown"], "an old version has none"
     assert [one[CURRENT] for one in told] == ["ok", "ok"]
+
+
+@pytest.mark.parametrize(("old", "whole"), [(0, True), (5, False)])
+def test_a_count_from_elsewhere_lists_no_version(old: int, whole: bool) -> None:
+    """A dossier beside the store may know how many there are; the table has none of them all the same."""
+    table = Answer("known", Table(rows=1, versions=1, looked="all", current_alone=True))
+    counted = Answer("known", Versions(old, 0, 0))
+    bucket = Bucket(name="b", versioning=Answer("known", Versioning("on")), versions=counted, table=table)
+    assert (bucket.left_out == "") is whole

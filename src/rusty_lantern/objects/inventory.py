@@ -106,7 +106,9 @@ def read_inventory_files(
             _refuse_twice(columns, query)
             counts = _counts(columns, query)
             rows, objects, size, old, old_size, markers = counts
-            table = Table(rows=rows, versions=objects + old, looked="listed", source="inventory")
+            table = Table(
+                rows=rows, versions=objects + old, looked="listed", source="inventory", current_alone=left_out
+            )
             about = msgspec.json.encode(table).decode().replace("'", "''")
             columns.execute(
                 f"COPY ({_ordered(query, left_out=left_out)}) TO '{_text(partial)}' "

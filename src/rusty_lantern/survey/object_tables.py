@@ -153,6 +153,7 @@ class TableInMaking:
                     seed=store.sample.seed if looked == "sample" else 0,
                     confidence=store.sample.confidence,
                     reused=known.reused,
+                    current_alone=not bucket.versions.settled,
                     tags_asked=wanted.tags,
                     object_acls=acls.with_grants(inspection.granted) if wanted.acl else None,
                 )

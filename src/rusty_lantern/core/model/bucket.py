@@ -333,9 +333,12 @@ class Bucket(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     def left_out(self) -> str:
         """Why its version table may lack old versions, and objects whose latest version is a delete marker; empty where
         it has all of them, and where there is no table."""
-        versions, versioning = self.versions, self.versioning
-        if self.table.value is None or versions.settled or (versioning.value and versioning.value.state == "never"):
+        versions, versioning, table = self.versions, self.versioning, self.table.value
+        if table is None or (versioning.value and versioning.value.state == "never"):
             return ""
+        if versions.settled:  # by another document, where the listing showed none
+            gone = table.current_alone and versions.value is not None and versions.value.old
+            return f"old versions were not listed ({versions.value.old:,} of them)" if gone and versions.value else ""
         if versions.state == "unsupported" and not (versioning.value or versioning.unread):
             return ""  # the store keeps none
         return f"old versions were not listed ({versions.reason})"

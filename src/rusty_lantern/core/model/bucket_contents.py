@@ -75,6 +75,8 @@ class Table(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     reused: int = 0
     """How many of those were not looked at again, but taken over from the survey before."""
     source: Literal["listing", "inventory"] = "listing"
+    current_alone: bool = False
+    """Whether the listing that it was made from showed no old versions."""
     tags_asked: bool = False
     """Whether each one's tags were asked for."""
     object_acls: ObjectAcls | None = None
