@@ -67,6 +67,13 @@ def test_what_all_buckets_refuse_is_said_once_and_of_few_by_name(tmp_path: Path)
     assert "harbour: access policies of drone-orthophotos harbour:" in told
 
 
+@pytest.mark.parametrize(("question", "words"), [("versions", "old versions"), ("uploads", "unfinished uploads")])
+def test_a_listing_that_is_refused_is_said_before_the_first_survey(question: str, words: str, tmp_path: Path) -> None:
+    """Without old versions nothing is known of what every version is like."""
+    with refusing(question) as address:
+        assert f"harbour: {words} of all 28 buckets" in reached(tmp_path, address)
+
+
 @pytest.mark.parametrize(
     ("buckets", "words"), [(70, "harbour: 6 of 70 buckets"), (0, "harbour: it lists no bucket to try")]
 )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
@@ -20,6 +20,7 @@ from rusty_lantern.stores.s3.bucket_list import AT_ACCOUNT_DOOR, account_public_
 from rusty_lantern.stores.s3.bucket_settings import ask_setting, find_region
 from rusty_lantern.stores.s3.buckets_of_others import others_buckets, own_buckets
 from rusty_lantern.stores.s3.legacy_signatures import takes_legacy_signatures
+from rusty_lantern.stores.s3.listing import OBJECTS, UPLOADS, VERSIONS
 from rusty_lantern.stores.s3.settings import QUESTIONS
 from rusty_lantern.stores.s3.usage import Counting
 
@@ -27,9 +28,10 @@ ASKED = (
     "acl", "ownership", "policy", "public_status", "public_access_guards", "versioning", "encryption", "lock",
     "tags", "region",
     "logging", "lifecycle", "website", "cross_origin", "replication", "notifications", "requester_pays",
-    "transfer_endpoint", "usage",
+    "transfer_endpoint", "usage", "versions", "uploads",
 )  # fmt: skip
 """The fields of a bucket whose questions are tried."""
+_LISTINGS = {"usage": OBJECTS, "versions": VERSIONS, "uploads": UPLOADS}
 
 
 async def reach(client: Client, visit: Visit) -> StoreReached:
@@ -77,10 +79,10 @@ async def _try_questions(
 ) -> tuple[dict[str, Allowed], dict[str, list[str]]]:
     async def one(field: str, bucket: str) -> tuple[str, str, Allowed]:
         question = next((q for q in QUESTIONS if q.field == field), None)
-        answer: Answer[object] = (
+        answer: Answer[Any] = (
             await ask_setting(client, bucket, question, moment)
             if question
-            else await Counting(client, bucket, moment, 1).objects()  # type: ignore[assignment]
+            else await Counting(client, bucket, moment).given(_LISTINGS[field])
         )
         return field, bucket, _allowed(answer)
 
@@ -95,6 +97,6 @@ async def _try_questions(
     return questions, refused
 
 
-def _allowed(answer: Answer[object]) -> Allowed:
+def _allowed(answer: Answer[Any]) -> Allowed:
     words: dict[str, Allowed] = {"denied": "no", "unsupported": "not offered", "failed": "failed"}
     return words.get(answer.state, "yes")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, TypeVar
 
@@ -151,6 +151,10 @@ class Counting:
                 return size
             after = text(root, "NextPartNumberMarker")
         raise RequestFailed("failed", "the list of an upload's parts never ends", "endless list")
+
+    async def given(self, listing: Listing) -> Answer[bool]:
+        """Whether a listing is given at all, by its first page."""
+        return await replace(self, limit=1)._listed(listing, lambda *_: None, lambda _: True)
 
     async def _listed(
         self, listing: Listing, add: Callable[[Span, list[Entry]], None], total: Callable[[bool], T]
