@@ -71,6 +71,10 @@ def test_what_every_version_is_like_is_known_where_all_were_listed(
     row = json.loads(lantern("retention", "--json", cwd=folder).out)["buckets"][0]
     assert (bool(objects["left_out"]), bool(row["left_out"])) == (not known, not known)
     assert row["sentence"].startswith("Of the current objects alone, since old versions were not listed") is not known
+    encrypted = json.loads(lantern("encryption", "--json", cwd=folder).out)["buckets"][0]
+    assert ("others" in encrypted["unknown"]) is not known
+    held = json.loads(lantern("usage", "--json", cwd=folder).out)["total"]
+    assert held["missing"].get("locked_bytes", 0) == int(not known), "what is beneath may be locked too"
     view = lantern("objects", cwd=folder).out
     assert (f"{int(known)} of them in every version" in view, "current objects alone were seen" in view) == (
         True,

@@ -71,12 +71,12 @@ def _check(by: str) -> None:
 def holdings_of(
     session: OpenedSurvey, periods: Sequence[int] = (), views: Sequence[BucketSubject] | None = None
 ) -> list[Holding]:
-    """What every bucket holds, by its dossier and, where its versions were listed, by its table. `periods`: the
+    """What every bucket holds, by its dossier and, where all of its versions were listed, by its table. `periods`: the
     shortest billed ones."""
     from rusty_lantern.core.usage.holding import holding
 
     views = session.views if views is None else views
-    seen = [view for view in views if view.bucket.table.value is not None]
+    seen = [view for view in views if view.bucket.table.value is not None and not view.left_out]
     counted = {view.title: counts for view, counts in zip(seen, session.tables().by_tier(seen, periods), strict=True)}
     made = []
     for view in views:

@@ -111,7 +111,8 @@ def protection_rows(store_subject: StoreSubject, under: Under) -> list[Protectio
                 declared=facts["at-rest"].state == "stated", key=value["key"], key_region=value["key-region"],
                 key_state=value["key-state"], usable_by_store=value["key-usable-by-store"],
                 others=others,
-                unknown={part: fact.reason for part, fact in facts.items() if not fact.settled},
+                unknown={part: fact.reason for part, fact in facts.items() if not fact.settled}
+                | ({"others": view.left_out} if view.left_out else {}),
             )
         )  # fmt: skip
     return rows

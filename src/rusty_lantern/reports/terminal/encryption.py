@@ -99,13 +99,14 @@ def _protection(screen: Console, rows: Sequence[ProtectionRow]) -> None:
 
 
 def _others(screen: Console, rows: Sequence[ProtectionRow]) -> None:
-    mixed = [row for row in rows if row.others]
+    mixed = [row for row in rows if row.others or "others" in row.unknown]
     if not mixed:
         return
     screen.print()
     line(screen, ("Objects that do not have their bucket's present default encryption", "bold"))
     for row in mixed:
         parts = [f"{one.versions:,} {_under(one)} ({show_bytes(one.bytes)})" for one in row.others]
+        parts += [f"unknown: {row.unknown['others']}"] if "others" in row.unknown else []
         line(screen, (f"{row.store}/{row.bucket}", "bold"), f"  {'; '.join(parts)}", indent=2, hang=4)
 
 
