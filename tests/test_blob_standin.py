@@ -113,7 +113,7 @@ def test_a_store_that_lets_somebody_in_is_not_closed_whatever_is_unread(tmp_path
         assert survey(tmp_path, address, "--probe").code == 0
     audit = json.loads(lantern("audit", "--json", cwd=tmp_path).out)
     drift = next(row for row in audit["drift"] if row["name"] == "crane-tests")
-    assert drift["observed"] == "at least restricted" and "let in" in drift["note"]
+    assert drift["observed"] == "at least restricted (let in)" and "let in" in drift["note"]
 
 
 def test_a_baseline_holds_at_most_restricted_open_where_it_may_be_restricted(tmp_path: Path) -> None:
