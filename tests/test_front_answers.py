@@ -10,15 +10,21 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import pytest
 
+from rusty_lantern.archive.surveys import load
 from rusty_lantern.archive.workspace import Workspace
+from rusty_lantern.cli.counting import VersionTables
 from rusty_lantern.core.answer import Answer, Fact
+from rusty_lantern.core.audit.audit import Judge
 from rusty_lantern.core.audit.store_subject import StoreSubject, store_subjects
 from rusty_lantern.core.config.estate import Estate
 from rusty_lantern.core.facts.catalogue import REGISTER
+from rusty_lantern.core.facts.objects import SCOPES, needs_old_versions
+from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.stores.http.client import Client
 from rusty_lantern.stores.http.question import Question
 from rusty_lantern.stores.http.refusal import NO_LISTING
@@ -165,3 +171,29 @@ def test_a_page_in_place_of_an_anonymous_listing_lets_nobody_in(
     ]
     assert listed
     assert {(answer.let_in, answer.answer) for answer in listed} == {(None, NO_LISTING)}
+
+
+@pytest.mark.parametrize("state", ["denied", "hidden", "failed"])
+def test_old_versions_that_were_not_listed_leave_nothing_of_every_version_ok(state: str, whole: Whole) -> None:
+    """Of every bucket of the demo that has a version table, and has, or may have, old versions."""
+    place = Workspace(whole.folder)
+    survey = load(place.surveys, None)
+    when, judge = survey.manifest.taken, Judge(place.baseline(), survey.manifest.taken)
+
+    def statuses(change: Callable[[Bucket], Bucket]) -> dict[tuple[str, str, str], str]:
+        dossiers = [msgspec.structs.replace(d, buckets=list(map(change, d.buckets))) for d in survey.dossiers]
+        stores = store_subjects(dossiers, place.estate(), when)
+        views = [view for store in stores for view in store.buckets.values() if view.table.value]
+        tallies = VersionTables(place, survey, when).tallies(judge, views)
+        findings = (one for view in views for one in judge.findings(view, tallies) if one.requirement.fact in SCOPES)
+        return {(one.store, one.name, one.requirement.fact): one.status for one in findings}
+
+    lost: Answer[Any] = Answer(state, None, "no")  # type: ignore[arg-type]
+    before = statuses(lambda bucket: bucket)
+    after = statuses(lambda bucket: msgspec.structs.replace(bucket, versions=lost, versioning=lost))
+    about_all = {one for one in after if needs_old_versions(one[2])}
+    assert "ok" in {before[one] for one in about_all & before.keys()}, "there is something to lose"
+    assert {after[one] for one in about_all} == {"unknown", "drift"}
+    assert {one: after[one] for one in after.keys() - about_all} == {
+        one: before[one] for one in before.keys() - about_all
+    }
