@@ -12,7 +12,7 @@ from rusty_lantern.core.audit.store_subject import store_subjects
 from rusty_lantern.core.baseline.evaluation import Finding
 from rusty_lantern.core.baseline.loader import Baseline
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.bucket_contents import Table, Versions
 from rusty_lantern.core.model.dossier import Dossier
 
 
@@ -32,6 +32,7 @@ class Said:
     unseen: bool = False
     table: Answer[Table] = Answer("unsupported")  # noqa: RUF009
     left_out: str = ""
+    old_versions: Answer[Versions] = Answer("unsupported")  # noqa: RUF009
 
     @property
     def label(self) -> str:

@@ -33,7 +33,7 @@ from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import UnknownFact, derivation, derive
 from rusty_lantern.core.model.bucket import Bucket
-from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.bucket_contents import Table, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Identity, Verb
 from rusty_lantern.core.model.store_index import StoreIndex
@@ -137,6 +137,11 @@ class BucketSubject(msgspec.Struct, frozen=True, dict=True):
     def left_out(self) -> str:
         """Why its version table may lack old versions; empty where it has all."""
         return self.bucket.left_out
+
+    @property
+    def old_versions(self) -> Answer[Versions]:
+        """What was answered of its old versions."""
+        return self.bucket.versions
 
     @cached_property
     def written_policy(self) -> Policy | None:

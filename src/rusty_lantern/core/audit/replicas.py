@@ -24,7 +24,7 @@ from rusty_lantern.core.config.estate import Mirror
 from rusty_lantern.core.facts.catalogue import REGISTER
 from rusty_lantern.core.facts.registry import derive
 from rusty_lantern.core.facts.replicas import Compared, Content, Difference
-from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.bucket_contents import Table, Versions
 from rusty_lantern.core.model.store_index import NOT_WHOLE
 from rusty_lantern.core.value_types import DURATION
 
@@ -90,6 +90,7 @@ class MirrorSubject(msgspec.Struct, frozen=True):
     tags: ClassVar[Answer[dict[str, str]]] = Answer("absent")
     table: ClassVar[Answer[Table]] = Answer("unsupported")
     left_out: ClassVar[str] = ""
+    old_versions: ClassVar[Answer[Versions]] = Answer("unsupported")
 
     @property
     def store(self) -> str:

@@ -20,7 +20,7 @@ from rusty_lantern.core.config.estate import Estate, StoreConfig
 from rusty_lantern.core.errors import defect
 from rusty_lantern.core.facts.registry import UnknownFact, derive
 from rusty_lantern.core.model.assumed_roles import RolesOf
-from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.bucket_contents import Table, Versions
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import Credential, Identity, Verb
 from rusty_lantern.core.model.resources import EncryptionKey, Link
@@ -203,6 +203,7 @@ class PartSubject(msgspec.Struct, frozen=True):
     tags: Answer[dict[str, str]] = NO_TAGS
     table: ClassVar[Answer[Table]] = Answer("unsupported")
     left_out: ClassVar[str] = ""
+    old_versions: ClassVar[Answer[Versions]] = Answer("unsupported")
 
     @property
     def store(self) -> str:

@@ -139,6 +139,11 @@ _SETTLED = (
     (("no object ACLs", "not inspected"), _LOOK),
     (("could not be inspected",), "allow s3:GetObject on it, or waive it (observed: unknown)"),
     (
+        ("which versions are current",),
+        "map the inventory's column that says which versions are current in estate.yaml (docs/objects.md)",
+    ),
+    (("old versions were not listed",), "have the store list them (lantern reach tries that), then: lantern survey"),
+    (
         ("not offered", "the service itself removes them"),
         "declare it in estate.yaml (stated:), or lift the requirement for this store",
     ),

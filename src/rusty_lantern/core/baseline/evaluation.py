@@ -256,7 +256,8 @@ def _of_objects(required: RequirementInForce, subject: Subject, weights: Weights
     if status == "drift" and not required.sure:
         status, reason = "unknown", f"whether the sheet applies depends on {required.hangs_on}"
     note = f"first: {', '.join(tally.first)}" if tally.examples else ""
-    fact: Fact = Answer("known", None, note, table.evidence)
+    evidence = subject.old_versions.evidence if left_out and status == "unknown" else table.evidence
+    fact: Fact = Answer("known", None, note, evidence)
     confidence = table.value.confidence if table.value else 0.95
     name = subject.label
     weight = weights[name] if status == "drift" else NO_WEIGHT

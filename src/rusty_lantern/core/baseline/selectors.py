@@ -20,7 +20,7 @@ import msgspec
 from rusty_lantern.core.answer import Answer, Fact
 from rusty_lantern.core.baseline.comparisons import Comparison, ImpossibleComparison, read_comparison
 from rusty_lantern.core.facts.registry import UnknownFact, lookup
-from rusty_lantern.core.model.bucket_contents import Table
+from rusty_lantern.core.model.bucket_contents import Table, Versions
 from rusty_lantern.core.yaml_source import FieldReader, Node
 
 
@@ -59,6 +59,10 @@ class Subject(Protocol):
     @property
     def left_out(self) -> str:
         """Why that may lack old versions; empty where it has all."""
+
+    @property
+    def old_versions(self) -> Answer[Versions]:
+        """What was answered of its old versions."""
 
     def fact(self, name: str) -> Fact:
         """A fact of it by name."""
