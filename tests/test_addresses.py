@@ -148,7 +148,7 @@ def test_a_node_that_answers_plain_http_counts(tmp_path: Path) -> None:
     assert (
         told[2] is not None
         and told[2][0] == "unknown"
-        and told[2][1].endswith(": no certificate was shown: no answer in 1 seconds")
+        and told[2][1].endswith(": no certificate was shown: no answer within 1 s")
     ), told
     assert "plain http  unknown: at https://127.0.0.1:" in reached
 

@@ -84,7 +84,7 @@ async def read_certificate(store: StoreConfig, folder: Path, moment: datetime) -
 
 
 def _none_shown(error: Exception, store: StoreConfig, evidence: Evidence) -> Answer[Certificate]:
-    why = f"no answer in {store.timeout} seconds" if isinstance(error, TimeoutError) else str(error)
+    why = f"no answer within {store.timeout} s" if isinstance(error, TimeoutError) else str(error)
     return Answer("failed", None, f"no certificate was shown: {why}", evidence)
 
 
