@@ -77,6 +77,9 @@ def test_what_every_version_is_like_is_known_where_all_were_listed(
     row = json.loads(lantern("retention", "--json", cwd=folder).out)["buckets"][0]
     assert (bool(objects["left_out"]), bool(row["left_out"])) == (not known, not known)
     assert row["sentence"].startswith("Of the current objects alone, since old versions were not listed") is not known
+    assert lantern("report", "--evidence", "proof", cwd=folder).code == 0
+    page = (folder / "proof" / "index.html").read_text()
+    assert (f"without old versions of {BAD}" in page) is not known
     encrypted = json.loads(lantern("encryption", "--json", cwd=folder).out)["buckets"][0]
     assert ("others" in encrypted["unknown"]) is not known
     held = json.loads(lantern("usage", "--json", cwd=folder).out)["total"]

@@ -19,6 +19,7 @@ from rusty_lantern.core.audit.bucket_subject import BucketSubject
 from rusty_lantern.core.model.bucket import Bucket
 from rusty_lantern.core.model.dossier import Dossier
 from rusty_lantern.core.model.identity import masked
+from rusty_lantern.core.value_types import show_names
 from rusty_lantern.reports.results.audit import FindingResult
 from rusty_lantern.reports.results.exposure import exposure_row
 from rusty_lantern.reports.results.report import ReportResult
@@ -251,6 +252,9 @@ def _method(dossier: Dossier) -> StoreMethod:
     doors = [f"{door.name} at {door.at}: {'read' if door.read else 'not read'}" for door in dossier.doors.value or ()]
     tables = [bucket.table.value for bucket in dossier.buckets if bucket.table.value is not None]
     inspected, versions = sum(table.inspected for table in tables), sum(table.versions for table in tables)
+    left_out = [bucket.name for bucket in dossier.buckets if bucket.left_out]
+    seen = f"{inspected:,} of {versions:,} listed versions" if tables else "no versions were listed into tables"
+    seen += f"; without old versions of {show_names(left_out, 6)}" if left_out else ""
     return StoreMethod(
         store=dossier.store,
         protocol=dossier.protocol or "a dossier of its owner",
@@ -260,5 +264,5 @@ def _method(dossier: Dossier) -> StoreMethod:
         doors="; ".join(doors) or (dossier.doors.reason or "no other that is known"),
         buckets=dossier.listing.value,
         listing=dossier.listing.reason,
-        inspected=f"{inspected:,} of {versions:,} listed versions" if tables else "no versions were listed into tables",
+        inspected=seen,
     )
