@@ -7,9 +7,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from rusty_lantern.core.access.policy.role_trust import assumable_by, callers_outside, unknown_services
+from rusty_lantern.core.answer import Answer
+from rusty_lantern.core.model.identity import Identity
 from tests.conftest import lantern
 from tests.gateway import empty_mock_server, standard_client
 from tests.real_store import held_to
@@ -160,6 +163,17 @@ def test_roles_that_the_standard_client_made_are_held_to_whom_they_trust(mock: s
         ("role builder", "drift"): "anybody", ("role reporter", "unknown"): "federated or anybody",
     }  # fmt: skip
     assert "id.example/trust gives a token to anybody is not known" in rows["role reporter", "unknown"]["reason"]
+
+
+@pytest.mark.parametrize("state", ["denied", "hidden", "failed"])
+def test_a_trust_policy_that_was_not_read_trusts_nobody(state: Any) -> None:
+    """Whatever is left of it: a role of a trusted organisation is one that was read and understood."""
+    trusted = frozenset({ORGANISATION})
+    policy = for_accounts("*", StringEquals={"aws:PrincipalOrgID": ORGANISATION})
+    role = Identity(name="r", assumable_by=assumable_by(policy, OWN), assumed_from=callers_outside(policy, OWN))
+    assert role.assumable_by_trusted(trusted)
+    lost: Answer[Any] = Answer(state, None, "AccessDenied")
+    assert not msgspec.structs.replace(role, assumable_by=lost).assumable_by_trusted(trusted)
 
 
 def test_a_role_of_trusted_partners_alone_is_not_from_outside(mock: str, tmp_path: Path) -> None:

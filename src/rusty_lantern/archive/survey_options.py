@@ -48,7 +48,7 @@ class SurveyOptions(msgspec.Struct, frozen=True, rename="kebab", omit_defaults=T
         try:
             yield
         except LanternError:
-            with suppress(OSError):  # what is told is why it ended
+            with suppress(OSError):  # the error that ended the survey is the one to report
                 if [file.name for file in journals.iterdir()] == [FILE]:
                     (journals / FILE).unlink()
                     journals.rmdir()

@@ -46,6 +46,8 @@ class Password(msgspec.Struct, frozen=True, omit_defaults=True):
 
 AssumableBy = Literal["nobody", "services", "own-account", "federated", "other-accounts", "anybody"]
 """From the narrowest. `federated`: whoever an identity provider outside vouches for."""
+MEMBERS_UNKNOWN = "who meets its condition is not known"
+"""Of a trust policy that is understood, and lets in an organisation."""
 
 
 class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
@@ -93,10 +95,11 @@ class Identity(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):
     tokens to anybody."""
 
     def assumable_by_trusted(self, trusted: frozenset[str]) -> bool:
-        """Whether it is assumed from outside the account, and there by those alone that the team trusts."""
-        return (
-            bool(self.assumed_from) and trusted.issuperset(self.assumed_from) and self.assumable_by.value != "anybody"
-        )
+        """Whether it is assumed from outside the account, and there by those alone that the team trusts. What was not
+        read is nobody's that is trusted."""
+        by, named = self.assumable_by, self.assumed_from
+        understood = by.value not in (None, "anybody") or MEMBERS_UNKNOWN in by.note
+        return understood and bool(named) and trusted.issuperset(named)
 
 
 class Group(msgspec.Struct, frozen=True, omit_defaults=True, kw_only=True):

@@ -16,7 +16,7 @@ from rusty_lantern.core.access.policy.action_names import names_action
 from rusty_lantern.core.access.policy.document import MAX_BYTES, Condition, Principals, Statement, parse_policy
 from rusty_lantern.core.access.policy.sign_in_services import bound_to, issuer_of
 from rusty_lantern.core.answer import Answer
-from rusty_lantern.core.model.identity import AssumableBy
+from rusty_lantern.core.model.identity import MEMBERS_UNKNOWN, AssumableBy
 
 SCALE: tuple[AssumableBy, ...] = get_args(AssumableBy)
 _IS = frozenset({"stringequals", "stringequalsignorecase", "stringlike", "arnequals", "arnlike"})
@@ -58,7 +58,7 @@ def assumable_by(text: str, account: str) -> Answer[AssumableBy]:
         elif statement.conditions and (named_widest == "anybody" or "not worked out" in bound):
             return Answer("failed", None, f"the conditions of {statement.title} of its trust policy are not worked out")
         elif organisations := [name for name in lets_in.accounts if _ORGANISATION.fullmatch(name)]:
-            members = f"who meets its condition is not known: the members of {', '.join(organisations)}"
+            members = f"{MEMBERS_UNKNOWN}: the members of {', '.join(organisations)}"
             return Answer("failed", None, f"{statement.title} of its trust policy: {members}")
         widest = max(widest, named_widest, key=SCALE.index)
     return Answer("known", widest)
